@@ -1,0 +1,55 @@
+// Package api is how interfaces talk to a project's keeper: HTTP with JSON
+// over a Unix socket, events as server-sent events. docs/openapi.yaml
+// describes it.
+package api
+
+import (
+	"fmt"
+	"time"
+
+	"neighbour/internal/core/keep"
+)
+
+// Version is the version of the interface, the first element of its paths.
+// It changes when a client of the one before would be misled.
+const Version = "1"
+
+// versionHeader carries the version in every request and answer.
+const versionHeader = "Neighbour-Api"
+
+// Names is the body of a request that is about services.
+type Names struct {
+	// Services are the names; none means all.
+	Services []string `json:"services"`
+	// WithNeeds includes what they need (restart only).
+	WithNeeds bool `json:"with_needs,omitempty"`
+}
+
+// Done is the answer to a request that did something.
+type Done struct {
+	// Services are those that it touched.
+	Services []string `json:"services"`
+	// Began is when the start began that the request set off or joined.
+	// Events with an earlier time are from before it.
+	Began time.Time `json:"began"`
+	// Told are those left running that need a restarted service.
+	Told []string `json:"told,omitempty"`
+}
+
+// Problem is the answer to a request that could not be carried out.
+type Problem struct {
+	Message string `json:"message"`
+}
+
+// VersionError says that client and keeper speak different versions.
+type VersionError struct{ Keeper, Client string }
+
+func (e *VersionError) Error() string {
+	return fmt.Sprintf("this project's keeper was started by another version of Neighbour (it speaks version %s of the interface, this program version %s); end it with the version that started it, or end the keeper's process: its services go on, and the next command adopts them", e.Keeper, e.Client)
+}
+
+// Snapshot and Status are the keeper's.
+type (
+	Snapshot = keep.Snapshot
+	Status   = keep.Status
+)

@@ -1,0 +1,162 @@
+package api
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strconv"
+
+	"neighbour/internal/core/journal"
+)
+
+// ErrNoKeeper is returned when no keeper answers on the socket.
+var ErrNoKeeper = errors.New("no keeper is running for this project")
+
+// Client talks to a keeper.
+type Client struct {
+	http *http.Client
+}
+
+// NewClient makes a client for the keeper's socket. It doesn't connect yet.
+func NewClient(socket string) *Client {
+	return &Client{http: &http.Client{Transport: &http.Transport{
+		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			conn, err := new(net.Dialer).DialContext(ctx, "unix", socket)
+			if err != nil {
+				return nil, errors.Join(ErrNoKeeper, err)
+			}
+			return conn, nil
+		},
+	}}}
+}
+
+// Close lets go of idle connections.
+func (c *Client) Close() { c.http.CloseIdleConnections() }
+
+// do sends a request and decodes the answer. The keeper's own words come
+// back as the error.
+func (c *Client) do(ctx context.Context, method, path string, body, answer any) error {
+	resp, err := c.send(ctx, method, path, body)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	return json.NewDecoder(resp.Body).Decode(answer)
+}
+
+func (c *Client) send(ctx context.Context, method, path string, body any) (*http.Response, error) {
+	var in io.Reader
+	if body != nil {
+		b, err := json.Marshal(body)
+		if err != nil {
+			return nil, err
+		}
+		in = bytes.NewReader(b)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, "http://keeper/v"+Version+path, in)
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set(versionHeader, Version)
+	resp, err := c.http.Do(req)
+	if errors.Is(err, ErrNoKeeper) {
+		return nil, ErrNoKeeper
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the keeper does not answer: %w", errors.Unwrap(err))
+	}
+	if v := resp.Header.Get(versionHeader); v != Version {
+		resp.Body.Close()
+		return nil, &VersionError{Keeper: v, Client: Version}
+	}
+	if resp.StatusCode >= 400 {
+		defer resp.Body.Close()
+		var p Problem
+		if json.NewDecoder(resp.Body).Decode(&p) != nil || p.Message == "" {
+			p.Message = "the keeper answers " + resp.Status
+		}
+		return nil, errors.New(p.Message)
+	}
+	return resp, nil
+}
+
+// Status asks for everything as it is now.
+func (c *Client) Status(ctx context.Context) (Snapshot, error) {
+	var s Snapshot
+	err := c.do(ctx, http.MethodGet, "/status", nil, &s)
+	return s, err
+}
+
+// Start starts the named services with what they need; without a name, all.
+// It returns when the keeper has taken it up.
+func (c *Client) Start(ctx context.Context, names ...string) (Done, error) {
+	var d Done
+	err := c.do(ctx, http.MethodPost, "/start", Names{Services: names}, &d)
+	return d, err
+}
+
+// Stop stops the named services and what needs them, and returns when they
+// are stopped; without a name all, and the keeper ends.
+func (c *Client) Stop(ctx context.Context, names ...string) (Done, error) {
+	var d Done
+	err := c.do(ctx, http.MethodPost, "/stop", Names{Services: names}, &d)
+	return d, err
+}
+
+// Restart stops and starts the named services; without a name, all.
+func (c *Client) Restart(ctx context.Context, withNeeds bool, names ...string) (Done, error) {
+	var d Done
+	err := c.do(ctx, http.MethodPost, "/restart", Names{Services: names, WithNeeds: withNeeds}, &d)
+	return d, err
+}
+
+// Log returns the last n lines of a service's log that begin before the
+// offset; a negative one means the end.
+func (c *Client) Log(ctx context.Context, name string, before int64, n int) ([]journal.Line, error) {
+	q := url.Values{"before": {strconv.FormatInt(before, 10)}, "n": {strconv.Itoa(n)}}
+	var lines []journal.Line
+	err := c.do(ctx, http.MethodGet, "/services/"+url.PathEscape(name)+"/log?"+q.Encode(), nil, &lines)
+	return lines, err
+}
+
+// Events is a stream of changes.
+type Events struct {
+	body io.Closer
+	in   *bufio.Reader
+}
+
+// Events begins to listen for changes, until the context ends or the stream
+// is closed.
+func (c *Client) Events(ctx context.Context) (*Events, error) {
+	resp, err := c.send(ctx, http.MethodGet, "/events", nil)
+	if err != nil {
+		return nil, err
+	}
+	return &Events{body: resp.Body, in: bufio.NewReaderSize(resp.Body, 64<<10)}, nil
+}
+
+// Next waits for the next change. The first holds every service, later ones
+// those that changed. It returns io.EOF when the keeper has ended.
+func (e *Events) Next() (Snapshot, error) {
+	for {
+		line, err := e.in.ReadBytes('\n')
+		if err != nil {
+			return Snapshot{}, err
+		}
+		if data, ok := bytes.CutPrefix(line, []byte("data: ")); ok {
+			var s Snapshot
+			err := json.Unmarshal(data, &s)
+			return s, err
+		}
+	}
+}
+
+// Close ends the stream.
+func (e *Events) Close() error { return e.body.Close() }

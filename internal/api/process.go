@@ -1,0 +1,226 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"neighbour/internal/core/keep"
+	"neighbour/internal/core/proc"
+	"neighbour/internal/core/project"
+)
+
+// KeepCommand is the hidden command that runs a keeper.
+const KeepCommand = "keep"
+
+// idleEnd is how long a keeper stays with nothing running and nobody
+// watching.
+const idleEnd = 5 * time.Minute
+
+// startWait is how long a keeper may take to answer after its start.
+const startWait = 10 * time.Second
+
+// Keep is the keeper's process: it supervises the project in dir until the
+// context ends, all is stopped, or nothing has run for a while.
+func Keep(ctx context.Context, dir string) error {
+	p, err := project.Open(dir)
+	if err != nil {
+		return err
+	}
+	if err := p.EnsureDirs(); err != nil {
+		return err
+	}
+	lock, err := takeLock(p)
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	log, closeLog, err := openLog(p)
+	if err != nil {
+		return err
+	}
+	defer closeLog()
+	// Only the holder of the lock may serve here: what is there is stale.
+	if err := os.Remove(p.Socket()); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	l, err := net.Listen("unix", p.Socket())
+	if err != nil {
+		return fmt.Errorf("the keeper can't listen: %w", err)
+	}
+	if err := os.Chmod(p.Socket(), 0o600); err != nil {
+		return err
+	}
+	ctx, end := context.WithCancel(ctx)
+	defer end()
+	k := keep.New(ctx, p, log)
+	log.Info("keeper", "project", p.Name, "dir", p.Dir, "pid", os.Getpid())
+	defer log.Info("keeper ends")
+	supervised := make(chan error, 1)
+	adopted := make(chan struct{})
+	go func() { supervised <- k.Run(adopted) }()
+	go endWhenIdle(ctx, k, end)
+	<-adopted
+	err = NewServer(k, end, log).Serve(ctx, l)
+	end()
+	return errors.Join(err, <-supervised)
+}
+
+func endWhenIdle(ctx context.Context, k *keep.Keeper, end context.CancelFunc) {
+	tick := time.NewTicker(idleEnd / 10)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			if k.Idle() > idleEnd {
+				end()
+			}
+		}
+	}
+}
+
+// errHeld says that another keeper has the project.
+var errHeld = errors.New("another keeper has this project")
+
+// takeLock makes this process the project's only keeper. One that is just
+// ending is waited for.
+func takeLock(p *project.Project) (*os.File, error) {
+	f, err := os.OpenFile(p.LockFile(), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	for range 100 {
+		if err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err == nil {
+			return f, nil
+		}
+		if conn, err := net.Dial("unix", p.Socket()); err == nil {
+			conn.Close()
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	f.Close()
+	return nil, errHeld
+}
+
+// logLimit is the size at which the keeper's own log is put aside.
+const logLimit = 5 << 20
+
+func openLog(p *project.Project) (*slog.Logger, func() error, error) {
+	path := p.KeeperLog()
+	if info, err := os.Stat(path); err == nil && info.Size() > logLimit {
+		if err := os.Rename(path, path+".1"); err != nil {
+			return nil, nil, err
+		}
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, nil, fmt.Errorf("the keeper's log can't be written: %w", err)
+	}
+	return slog.New(slog.NewJSONHandler(f, nil)), f.Close, nil
+}
+
+// Find connects to the project's keeper if there is one, and starts one if
+// services of an earlier keeper still run; otherwise it returns ErrNoKeeper.
+func Find(ctx context.Context, p *project.Project) (*Client, error) {
+	if c, err := dial(p); err == nil {
+		return c, nil
+	}
+	state, err := keep.ReadState(p)
+	if err == nil && !state.Orphaned() {
+		return nil, ErrNoKeeper
+	}
+	return Connect(ctx, p)
+}
+
+func dial(p *project.Project) (*Client, error) {
+	conn, err := net.Dial("unix", p.Socket())
+	if err != nil {
+		return nil, ErrNoKeeper
+	}
+	conn.Close()
+	return NewClient(p.Socket()), nil
+}
+
+// Connect connects to the project's keeper, and starts one if there is none.
+func Connect(ctx context.Context, p *project.Project) (*Client, error) {
+	if c, err := dial(p); err == nil {
+		return c, nil
+	}
+	if err := p.EnsureDirs(); err != nil {
+		return nil, err
+	}
+	said, err := os.OpenFile(filepath.Join(p.LogDir(), "keeper.err"), os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("the keeper can't be started: %w", err)
+	}
+	defer said.Close()
+	cmd := exec.Command(p.Self, KeepCommand, "-C", p.Dir)
+	cmd.Dir = p.Dir
+	cmd.Stdout, cmd.Stderr = said, said
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	for _, v := range os.Environ() {
+		// Started from within a service, it is not that service's.
+		if !strings.HasPrefix(v, proc.MarkVariable+"=") {
+			cmd.Env = append(cmd.Env, v)
+		}
+	}
+	if err := cmd.Start(); err != nil {
+		return nil, fmt.Errorf("the keeper can't be started: %w", err)
+	}
+	ended := make(chan struct{})
+	go func() {
+		_ = cmd.Wait()
+		close(ended)
+	}()
+	deadline := time.After(startWait)
+	for {
+		if c, err := dial(p); err == nil {
+			return c, nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-ended:
+			// Another client's keeper may have been quicker.
+			if c, err := dial(p); err == nil {
+				return c, nil
+			}
+			b, _ := os.ReadFile(said.Name())
+			return nil, fmt.Errorf("the keeper ended at once: %s", strings.TrimSpace(string(b)))
+		case <-deadline:
+			return nil, fmt.Errorf("the keeper does not answer after %s; see %s", startWait, p.KeeperLog())
+		case <-time.After(time.Millisecond):
+		}
+	}
+}
+
+// AwaitEnd waits until the project's keeper has ended.
+func AwaitEnd(p *project.Project) error {
+	f, err := os.OpenFile(p.LockFile(), os.O_RDWR, 0)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	for range 500 {
+		if syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil {
+			return nil
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	return errors.New("the keeper is stopped and does not end; see " + p.KeeperLog())
+}

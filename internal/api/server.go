@@ -1,0 +1,194 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"net"
+	"net/http"
+	"strconv"
+	"time"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/keep"
+)
+
+// Server answers for a keeper.
+type Server struct {
+	keeper *keep.Keeper
+	end    context.CancelFunc
+	log    *slog.Logger
+	mux    *http.ServeMux
+}
+
+// NewServer makes a server for a keeper. End is called when the keeper is
+// asked to end, after everything is stopped.
+func NewServer(k *keep.Keeper, end context.CancelFunc, log *slog.Logger) *Server {
+	s := &Server{keeper: k, end: end, log: log, mux: http.NewServeMux()}
+	for route, handle := range s.routes() {
+		s.mux.HandleFunc(route, handle)
+	}
+	return s
+}
+
+func (s *Server) routes() map[string]http.HandlerFunc {
+	return map[string]http.HandlerFunc{
+		"GET /v1/status":              s.status,
+		"GET /v1/events":              s.events,
+		"POST /v1/start":              s.start,
+		"POST /v1/stop":               s.stop,
+		"POST /v1/restart":            s.restart,
+		"GET /v1/services/{name}/log": s.logLines,
+	}
+}
+
+// Serve answers on the listener until the context ends.
+func (s *Server) Serve(ctx context.Context, l net.Listener) error {
+	server := &http.Server{
+		Handler:     http.HandlerFunc(s.checkVersion),
+		ErrorLog:    slog.NewLogLogger(s.log.Handler(), slog.LevelWarn),
+		BaseContext: func(net.Listener) context.Context { return ctx },
+	}
+	go func() {
+		<-ctx.Done()
+		grace, cancel := context.WithTimeout(context.Background(), time.Second)
+		defer cancel()
+		if server.Shutdown(grace) != nil {
+			server.Close()
+		}
+	}()
+	if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}
+
+func (s *Server) checkVersion(w http.ResponseWriter, r *http.Request) {
+	s.keeper.Touch()
+	w.Header().Set(versionHeader, Version)
+	if v := r.Header.Get(versionHeader); v != "" && v != Version {
+		reply(w, http.StatusConflict, Problem{(&VersionError{Keeper: Version, Client: v}).Error()})
+		return
+	}
+	s.mux.ServeHTTP(w, r)
+}
+
+func reply(w http.ResponseWriter, code int, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(code)
+	_ = json.NewEncoder(w).Encode(v)
+}
+
+func fail(w http.ResponseWriter, err error) {
+	code := http.StatusInternalServerError
+	var unknown *declare.UnknownServiceError
+	if errors.As(err, &unknown) {
+		code = http.StatusNotFound
+	}
+	reply(w, code, Problem{err.Error()})
+}
+
+func read(w http.ResponseWriter, r *http.Request) (n Names, ok bool) {
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<20)).Decode(&n); err != nil {
+		reply(w, http.StatusBadRequest, Problem{"the request's body is not what it should be: " + err.Error()})
+		return n, false
+	}
+	return n, true
+}
+
+func (s *Server) status(w http.ResponseWriter, _ *http.Request) {
+	reply(w, http.StatusOK, s.keeper.Snapshot())
+}
+
+func (s *Server) start(w http.ResponseWriter, r *http.Request) {
+	n, ok := read(w, r)
+	if !ok {
+		return
+	}
+	began, err := s.keeper.Start(n.Services...)
+	if err != nil {
+		fail(w, err)
+		return
+	}
+	reply(w, http.StatusAccepted, Done{Services: n.Services, Began: began})
+}
+
+func (s *Server) stop(w http.ResponseWriter, r *http.Request) {
+	n, ok := read(w, r)
+	if !ok {
+		return
+	}
+	touched, err := s.keeper.Stop(n.Services...)
+	if err != nil {
+		fail(w, err)
+		return
+	}
+	reply(w, http.StatusOK, Done{Services: touched})
+	if len(n.Services) == 0 {
+		s.end() // the server lets this answer go out first
+	}
+}
+
+func (s *Server) restart(w http.ResponseWriter, r *http.Request) {
+	n, ok := read(w, r)
+	if !ok {
+		return
+	}
+	told, began, err := s.keeper.Restart(n.WithNeeds, n.Services...)
+	if err != nil {
+		fail(w, err)
+		return
+	}
+	reply(w, http.StatusAccepted, Done{Services: n.Services, Told: told, Began: began})
+}
+
+func (s *Server) logLines(w http.ResponseWriter, r *http.Request) {
+	before, n := int64(-1), 500
+	if v := r.FormValue("before"); v != "" {
+		before, _ = strconv.ParseInt(v, 10, 64)
+	}
+	if v, err := strconv.Atoi(r.FormValue("n")); err == nil {
+		n = min(max(v, 1), 10_000)
+	}
+	lines, err := s.keeper.Log(r.PathValue("name"), before, n)
+	if err != nil {
+		fail(w, err)
+		return
+	}
+	reply(w, http.StatusOK, lines)
+}
+
+// frame is the least time between two events, so that a busy service doesn't
+// make its watchers busy.
+const frame = 16 * time.Millisecond
+
+// events sends a Snapshot of what changed for each change, the first with
+// everything, as server-sent events (HTML Living Standard, section 9.2).
+func (s *Server) events(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.WriteHeader(http.StatusOK)
+	out := http.NewResponseController(w)
+	watch := s.keeper.Watch()
+	defer watch.Close()
+	for {
+		snapshot, err := watch.Next(r.Context())
+		if err != nil {
+			return
+		}
+		b, err := json.Marshal(snapshot)
+		if err != nil {
+			s.log.Error("an event can't be sent", "why", err)
+			return
+		}
+		_, err = w.Write(append(append([]byte("data: "), b...), "\n\n"...))
+		if err != nil || out.Flush() != nil {
+			return
+		}
+		select {
+		case <-r.Context().Done():
+			return
+		case <-time.After(frame):
+		}
+	}
+}

@@ -1,0 +1,189 @@
+// Package cli is the commands. Answers go to standard output, progress and
+// errors to standard error.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/project"
+	"neighbour/internal/tui"
+)
+
+// The exit codes.
+const (
+	done    = 0
+	failed  = 1 // it did not work
+	misused = 2 // wrong words
+)
+
+// usageError is an error in the words of the command.
+type usageError struct{ error }
+
+// silentError is a failure that was explained already.
+type silentError struct{}
+
+func (silentError) Error() string { return "failed" }
+
+// app is what the commands share.
+type app struct {
+	dir      string // -C
+	out, err io.Writer
+}
+
+// Run carries out a command line, without the program's name, and returns
+// the exit code.
+func Run(args []string) int {
+	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer cancel()
+	a := &app{out: os.Stdout, err: os.Stderr}
+	root := a.root()
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	var usage usageError
+	var silent silentError
+	var unknown *declare.UnknownServiceError
+	switch {
+	case err == nil:
+		return done
+	case errors.As(err, &silent):
+		return failed
+	case errors.As(err, &usage), errors.As(err, &unknown):
+		fmt.Fprintln(a.err, "neighbour:", err)
+		return misused
+	}
+	fmt.Fprintln(a.err, "neighbour:", err)
+	return failed
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "neighbour",
+		Short: "Starts what your app depends on, and watches it",
+		Long: `Neighbour starts the databases, servers and programs that your app depends on,
+in the order of what they need, and watches them. They are declared in the
+file ` + declare.FileName + `. Without a command it shows them on a full screen.`,
+		Args:          words(cobra.NoArgs),
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.open(cmd.Context())
+		},
+	}
+	root.PersistentFlags().StringVarP(&a.dir, "dir", "C", ".", "the project's `folder`")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.SetOut(a.out)
+	root.SetErr(a.err)
+	root.AddCommand(a.start(), a.stop(), a.restart(), a.status(), a.logs(), a.env(), a.demo(), a.version(),
+		a.keep(), a.emulate(), a.toolshed())
+	return root
+}
+
+// words makes errors in the arguments usage errors.
+func words(check cobra.PositionalArgs) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if err := check(cmd, args); err != nil {
+			if cmd.Parent() == nil && len(args) > 0 {
+				err = fmt.Errorf("there is no command %q", args[0])
+				if near := declare.Nearest(args[0], names(cmd)); near != "" {
+					err = fmt.Errorf("%w; did you mean %q?", err, near)
+				}
+			}
+			return usageError{fmt.Errorf("%w (see: %s --help)", err, cmd.CommandPath())}
+		}
+		return nil
+	}
+}
+
+func names(root *cobra.Command) []string {
+	var out []string
+	for _, c := range root.Commands() {
+		if !c.Hidden {
+			out = append(out, c.Name())
+		}
+	}
+	return out
+}
+
+// project opens the project of -C.
+func (a *app) project() (*project.Project, error) { return project.Open(a.dir) }
+
+// services completes the names of services.
+func (a *app) services(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	p, err := a.project()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	return p.Names(), cobra.ShellCompDirectiveNoFileComp
+}
+
+// open shows the project on the full screen.
+func (a *app) open(ctx context.Context) error {
+	p, err := a.project()
+	if err != nil {
+		return err
+	}
+	if !terminal(os.Stdin) || !terminal(os.Stdout) {
+		return usageError{errors.New(`the full screen needs a terminal; "neighbour status" prints the same as text`)}
+	}
+	client, err := api.Connect(ctx, p)
+	if err != nil {
+		return err
+	}
+	defer client.Close()
+	return a.show(ctx, p, client)
+}
+
+// show runs the full screen and says afterwards how things are.
+func (a *app) show(ctx context.Context, p *project.Project, client *api.Client) error {
+	left, err := tui.Run(ctx, tui.Options{Client: client, Connect: func(ctx context.Context) (*api.Client, error) { return api.Connect(ctx, p) }})
+	if err != nil {
+		return err
+	}
+	if left.Stopped {
+		if err := api.AwaitEnd(p); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "%s: everything is stopped; the data stays in %s\n", p.Name, project.StateDir)
+		return nil
+	}
+	if left.Running > 0 {
+		fmt.Fprintf(a.out, "%s: %d of %d services go on; \"neighbour%s stop\" ends them\n", p.Name, left.Running, left.Services, a.dirFlag(p))
+	}
+	return nil
+}
+
+// dirFlag is the -C that leads to a project from here, if it needs one.
+func (a *app) dirFlag(p *project.Project) string {
+	if here, err := project.Open("."); err == nil && here.Dir == p.Dir {
+		return ""
+	}
+	return " -C " + p.Dir
+}
+
+func (a *app) version() *cobra.Command {
+	return &cobra.Command{
+		Use: "version", Short: "Print the version", Args: words(cobra.NoArgs),
+		RunE: func(*cobra.Command, []string) error {
+			version, built := "development", ""
+			if info, ok := debug.ReadBuildInfo(); ok {
+				if v := info.Main.Version; v != "" && v != "(devel)" {
+					version = v
+				}
+				built = info.GoVersion
+			}
+			fmt.Fprintf(a.out, "neighbour %s (interface %s, %s)\n", version, api.Version, built)
+			return nil
+		},
+	}
+}

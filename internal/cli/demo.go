@@ -1,0 +1,87 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/port"
+	"neighbour/internal/core/project"
+	"neighbour/internal/demo"
+)
+
+func (a *app) demo() *cobra.Command {
+	var trouble bool
+	cmd := &cobra.Command{
+		Use: "demo", Short: "Show a running example that needs nothing else installed",
+		Long: `Demo runs the Toolshed, a street's tool-lending library, in a temporary folder:
+its programs and its mail server are in this program. Stopping it from the full
+screen removes the folder again.`,
+		Args: words(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			self, err := os.Executable()
+			if err != nil {
+				return err
+			}
+			if a.dir, err = demo.Write(trouble, self); err != nil {
+				return err
+			}
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			if trouble {
+				if err := a.stranger(p); err != nil {
+					return err
+				}
+			}
+			client, err := api.Connect(cmd.Context(), p)
+			if err != nil {
+				return err
+			}
+			defer client.Close()
+			if !terminal(os.Stdin) || !terminal(os.Stdout) {
+				err := a.follow(cmd.Context(), p, client, nil, false, func() (api.Done, error) { return client.Start(cmd.Context()) })
+				fmt.Fprintf(a.out, "the demo runs in %s; \"neighbour -C %s stop\" ends it\n", p.Dir, p.Dir)
+				return err
+			}
+			if _, err := client.Start(cmd.Context()); err != nil {
+				return err
+			}
+			if err := a.show(cmd.Context(), p, client); err != nil {
+				return err
+			}
+			if _, err := api.Find(cmd.Context(), p); err != nil {
+				return demo.Remove(trouble)
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&trouble, "trouble", false, "show what goes wrong in a working day")
+	return cmd
+}
+
+// stranger starts the process that holds a port of the trouble demo. It ends
+// by itself after the demo.
+func (a *app) stranger(p *project.Project) error {
+	if !port.Free(demo.HeldPort) {
+		return nil // held already, by whomever
+	}
+	dir := filepath.Join(filepath.Dir(p.Dir), "old-shed")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	cmd := exec.Command(p.Self, demo.Command, "stranger")
+	cmd.Dir = dir
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	go func() { _ = cmd.Wait() }()
+	return nil
+}

@@ -1,0 +1,68 @@
+package cli
+
+import (
+	"context"
+	"log/slog"
+	"net"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/api"
+	"neighbour/internal/demo"
+	"neighbour/internal/emulator/mail"
+)
+
+// The hidden commands are processes that Neighbour starts itself.
+
+func (a *app) keep() *cobra.Command {
+	return &cobra.Command{
+		Use: api.KeepCommand, Hidden: true, Args: words(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			// The terminal that started it may close.
+			signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
+			return api.Keep(cmd.Context(), a.dir)
+		},
+	}
+}
+
+func (a *app) emulate() *cobra.Command {
+	group := &cobra.Command{Use: "emulate", Hidden: true}
+	var listen, dir string
+	post := &cobra.Command{
+		Use: "mail", Args: words(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error { return serveMail(cmd.Context(), listen, dir) },
+	}
+	post.Flags().StringVar(&listen, "listen", "127.0.0.1:1025", "the `address` to listen on")
+	post.Flags().StringVar(&dir, "dir", ".", "the `folder` for the messages")
+	group.AddCommand(post)
+	return group
+}
+
+func serveMail(ctx context.Context, listen, dir string) error {
+	log := slog.New(slog.NewTextHandler(os.Stdout, &slog.HandlerOptions{ReplaceAttr: func(groups []string, a slog.Attr) slog.Attr {
+		if a.Key == slog.TimeKey && len(groups) == 0 {
+			return slog.Attr{} // the journal knows the time
+		}
+		return a
+	}}))
+	store, err := mail.OpenStore(dir)
+	if err != nil {
+		return err
+	}
+	l, err := net.Listen("tcp", listen)
+	if err != nil {
+		return err
+	}
+	log.Info("taking mail", "address", l.Addr(), "messages", store.Latest().Count)
+	return mail.Serve(ctx, l, store, log)
+}
+
+func (a *app) toolshed() *cobra.Command {
+	return &cobra.Command{
+		Use: demo.Command + " PROGRAM", Hidden: true, Args: words(cobra.ExactArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error { return demo.RunProgram(cmd.Context(), args[0]) },
+	}
+}

@@ -1,0 +1,307 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/keep"
+	"neighbour/internal/core/project"
+	"neighbour/internal/tui"
+)
+
+func terminal(f *os.File) bool { return term.IsTerminal(f.Fd()) }
+
+func (a *app) start() *cobra.Command {
+	var noWait, asJSON bool
+	cmd := &cobra.Command{
+		Use: "start [SERVICE...]", Short: "Start services with what they need, and wait until they are ready",
+		Long: `Start starts the named services and everything that they need, in order; without
+a name, all. It returns when each is ready or has failed, with exit code 0 only
+if all are ready. Those that run already are left as they are.`,
+		ValidArgsFunction: a.services,
+		RunE: func(cmd *cobra.Command, names []string) error {
+			p, client, err := a.connect(cmd.Context(), names)
+			if err != nil {
+				return err
+			}
+			defer client.Close()
+			if noWait {
+				_, err := client.Start(cmd.Context(), names...)
+				return err
+			}
+			return a.follow(cmd.Context(), p, client, names, asJSON, func() (api.Done, error) { return client.Start(cmd.Context(), names...) })
+		},
+	}
+	cmd.Flags().BoolVar(&noWait, "no-wait", false, "return at once")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print the status as JSON in the end")
+	return cmd
+}
+
+func (a *app) restart() *cobra.Command {
+	var withNeeds, asJSON bool
+	cmd := &cobra.Command{
+		Use: "restart SERVICE...", Short: "Stop and start services; what needs them is left running",
+		Args:              words(cobra.MinimumNArgs(1)),
+		ValidArgsFunction: a.services,
+		RunE: func(cmd *cobra.Command, names []string) error {
+			p, client, err := a.connect(cmd.Context(), names)
+			if err != nil {
+				return err
+			}
+			defer client.Close()
+			return a.follow(cmd.Context(), p, client, names, asJSON, func() (api.Done, error) {
+				d, err := client.Restart(cmd.Context(), withNeeds, names...)
+				if len(d.Told) > 0 {
+					fmt.Fprintf(a.err, "left running, and needing what was restarted: %s\n", strings.Join(d.Told, ", "))
+				}
+				return d, err
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&withNeeds, "with-needs", false, "restart what they need, too")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print the status as JSON in the end")
+	return cmd
+}
+
+func (a *app) stop() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use: "stop [SERVICE...]", Short: "Stop services and what needs them; without a name all, and the keeper ends",
+		ValidArgsFunction: a.services,
+		RunE: func(cmd *cobra.Command, names []string) error {
+			p, err := a.project()
+			var broken bool
+			if err != nil {
+				// What runs can be stopped whatever the file says by now.
+				if p, err = a.withoutDeclaration(err); err != nil {
+					return err
+				}
+				broken = true
+			} else if err := p.Check(names...); err != nil {
+				return err
+			}
+			client, err := api.Find(cmd.Context(), p)
+			if errors.Is(err, api.ErrNoKeeper) {
+				return a.stopped(p, api.Done{}, asJSON)
+			}
+			if err != nil {
+				return err
+			}
+			defer client.Close()
+			if broken {
+				fmt.Fprintln(a.err, "the declaration has errors now; stopping what was started by the one before")
+			}
+			d, err := client.Stop(cmd.Context(), names...)
+			if err != nil {
+				return err
+			}
+			if len(names) == 0 {
+				if err := api.AwaitEnd(p); err != nil {
+					return err
+				}
+			}
+			return a.stopped(p, d, asJSON)
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print the names of what was stopped as JSON")
+	return cmd
+}
+
+func (a *app) stopped(p *project.Project, d api.Done, asJSON bool) error {
+	if asJSON {
+		return a.json(struct {
+			Stopped []string `json:"stopped"`
+		}{append([]string{}, d.Services...)})
+	}
+	if len(d.Services) == 0 {
+		fmt.Fprintln(a.out, "nothing was running")
+		return nil
+	}
+	fmt.Fprintf(a.out, "stopped: %s\n", strings.Join(d.Services, ", "))
+	return nil
+}
+
+// connect opens the project, checks the names and finds or starts its keeper.
+func (a *app) connect(ctx context.Context, names []string) (*project.Project, *api.Client, error) {
+	p, err := a.project()
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := p.Check(names...); err != nil {
+		return nil, nil, err
+	}
+	client, err := api.Connect(ctx, p)
+	return p, client, err
+}
+
+// follow shows what happens after a request until each of the named services
+// and all that they need is ready or will not be.
+func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client, names []string, asJSON bool, request func() (api.Done, error)) error {
+	events, err := client.Events(ctx)
+	if err != nil {
+		return err
+	}
+	defer events.Close()
+	d, err := request()
+	if err != nil {
+		return err
+	}
+	if len(names) == 0 {
+		names = p.Names()
+	}
+	names = p.Plan.WithNeeds(names...)
+	report := newReporter(a.err, names)
+	began := time.Now()
+	current := map[string]api.Status{}
+	for {
+		s, err := events.Next()
+		if err != nil {
+			if ctx.Err() != nil {
+				report.close()
+				return errors.New("no longer waiting; the start goes on (\"neighbour status\" shows it)")
+			}
+			return fmt.Errorf("the keeper ended meanwhile: %w", err)
+		}
+		for _, st := range s.Services {
+			current[st.Name] = st
+		}
+		if s.Began.Before(d.Began) {
+			continue // from before the request
+		}
+		report.show(current)
+		if settled(names, current) {
+			break
+		}
+	}
+	report.close()
+	return a.result(p, names, current, time.Since(began), asJSON)
+}
+
+func settled(names []string, current map[string]api.Status) bool {
+	for _, name := range names {
+		if st, ok := current[name]; !ok || !st.State.Settled() && !st.Blocked {
+			return false
+		}
+	}
+	return true
+}
+
+// result says how a start ended. Only those that are not optional decide
+// whether it worked.
+func (a *app) result(p *project.Project, names []string, current map[string]api.Status, took time.Duration, asJSON bool) error {
+	ready, bad := 0, 0
+	for _, name := range names {
+		st := current[name]
+		if st.State == keep.Ready || st.State == keep.Finished {
+			ready++
+			continue
+		}
+		if !st.Optional {
+			bad++
+		}
+	}
+	if asJSON {
+		if err := a.printStatus(p, current, os.Getpid()); err != nil {
+			return err
+		}
+	} else {
+		fmt.Fprintf(a.out, "%s: %d of %d ready after %s\n", p.Name, ready, len(names), keep.Span(took))
+	}
+	if bad > 0 {
+		return silentError{}
+	}
+	return nil
+}
+
+// reporter shows the progress of services: on a terminal one line each that
+// changes in place, otherwise a line for each change.
+type reporter struct {
+	out   io.Writer
+	names []string
+	live  bool
+	width int
+	lines int // drawn so far
+	said  map[string]string
+	pad   int
+	last  map[string]api.Status
+}
+
+func newReporter(out io.Writer, names []string) *reporter {
+	r := &reporter{out: out, names: names, said: map[string]string{}}
+	for _, n := range names {
+		r.pad = max(r.pad, len(n))
+	}
+	if f, ok := out.(*os.File); ok && terminal(f) && os.Getenv("TERM") != "dumb" {
+		if w, h, err := term.GetSize(f.Fd()); err == nil && h > len(names)+1 {
+			r.live, r.width = true, w
+		}
+	}
+	return r
+}
+
+// line is a service's progress in one line.
+func (r *reporter) line(st api.Status) string {
+	text := fmt.Sprintf("%s %-*s  %-9s", tui.Shape(st.State), r.pad, st.Name, st.State)
+	switch {
+	case st.State == keep.Ready && st.ReadyMS > 0:
+		text += "  " + keep.Millis(st.ReadyMS)
+		if st.Port != 0 {
+			text += fmt.Sprintf("  port %d", st.Port)
+		}
+	case st.Reason != "":
+		text += "  " + st.Reason
+	}
+	return strings.TrimRight(text, " ")
+}
+
+func (r *reporter) show(current map[string]api.Status) {
+	var b strings.Builder
+	if r.live && r.lines > 0 {
+		fmt.Fprintf(&b, "\x1b[%dA", r.lines)
+	}
+	for _, name := range r.names {
+		st := current[name]
+		text := r.line(st)
+		if r.live {
+			fmt.Fprintf(&b, "\r\x1b[K%s\n", tui.Truncate(tui.Clean(text), r.width-1))
+			continue
+		}
+		// Without a terminal only changes of the state are told.
+		if key := string(st.State); r.said[name] != key {
+			r.said[name] = key
+			b.WriteString(text + "\n")
+			for _, remark := range st.Remarks {
+				b.WriteString("    " + remark + "\n")
+			}
+		}
+	}
+	r.lines = len(r.names)
+	fmt.Fprint(r.out, b.String())
+	r.last = current
+}
+
+// close tells at the end what did not fit in a line.
+func (r *reporter) close() {
+	if !r.live {
+		return
+	}
+	for _, name := range r.names {
+		st := r.last[name]
+		if st.State != keep.Failed {
+			continue
+		}
+		fmt.Fprintf(r.out, "\n%s: %s\n", name, tui.Clean(st.Reason))
+		for _, remark := range st.Remarks {
+			fmt.Fprintf(r.out, "    %s\n", tui.Clean(remark))
+		}
+	}
+}

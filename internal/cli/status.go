@@ -1,0 +1,308 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/journal"
+	"neighbour/internal/core/keep"
+	"neighbour/internal/core/project"
+	"neighbour/internal/core/wire"
+	"neighbour/internal/tui"
+)
+
+func (a *app) json(v any) error {
+	e := json.NewEncoder(a.out)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+// withoutDeclaration is the project of -C although its declaration has
+// problems, for what can be done without it.
+func (a *app) withoutDeclaration(problem error) (*project.Project, error) {
+	var problems declare.Problems
+	if !errors.As(problem, &problems) {
+		return nil, problem
+	}
+	path, err := declare.Find(a.dir)
+	if err != nil {
+		return nil, err
+	}
+	return project.AtFile(path), nil
+}
+
+func (a *app) status() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use: "status", Short: "Show how the services are", Args: words(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			current, pid, err := a.look(cmd.Context(), p)
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return a.printStatus(p, current, pid)
+			}
+			return a.statusTable(p, current)
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print as JSON, with the facts as they are")
+	return cmd
+}
+
+// look asks the keeper, or says without one how the services were left.
+func (a *app) look(ctx context.Context, p *project.Project) (map[string]api.Status, int, error) {
+	current := map[string]api.Status{}
+	client, err := api.Find(ctx, p)
+	if errors.Is(err, api.ErrNoKeeper) {
+		for _, st := range keep.Rest(p) {
+			current[st.Name] = st
+		}
+		return current, 0, nil
+	}
+	if err != nil {
+		return nil, 0, err
+	}
+	defer client.Close()
+	s, err := client.Status(ctx)
+	for _, st := range s.Services {
+		current[st.Name] = st
+	}
+	return current, s.PID, err
+}
+
+// jsonStatus is the stable shape of status --json.
+type jsonStatus struct {
+	Project  string        `json:"project"`
+	Keeper   *jsonKeeper   `json:"keeper"` // null without one
+	Services []jsonService `json:"services"`
+}
+
+type jsonKeeper struct {
+	PID int `json:"pid"`
+}
+
+type jsonService struct {
+	Name     string            `json:"name"`
+	Kind     string            `json:"kind"`
+	State    keep.State        `json:"state"`
+	Reason   string            `json:"reason"`
+	Needs    []string          `json:"needs"`
+	Step     int               `json:"step"`
+	Port     int               `json:"port"`
+	PID      int               `json:"pid"`
+	Version  string            `json:"version"`
+	ReadyMS  float64           `json:"ready_ms"`
+	Restarts int               `json:"restarts"`
+	Facts    map[string]string `json:"facts"`
+}
+
+func (a *app) printStatus(p *project.Project, current map[string]api.Status, pid int) error {
+	out := jsonStatus{Project: p.Name, Services: []jsonService{}}
+	if pid != 0 {
+		out.Keeper = &jsonKeeper{pid}
+	}
+	for _, name := range inOrder(p) {
+		st := current[name]
+		facts := map[string]string{}
+		for _, f := range st.Facts {
+			facts[f.Name] = f.Value
+		}
+		out.Services = append(out.Services, jsonService{
+			Name: st.Name, Kind: st.Kind, State: st.State, Reason: st.Reason, Needs: st.Needs, Step: st.Step,
+			Port: st.Port, PID: st.PID, Version: st.Version, ReadyMS: st.ReadyMS, Restarts: st.Restarts, Facts: facts,
+		})
+	}
+	return a.json(out)
+}
+
+func inOrder(p *project.Project) []string { return p.Plan.WithNeeds(p.Names()...) }
+
+func (a *app) statusTable(p *project.Project, current map[string]api.Status) error {
+	rows := [][]string{{"", "service", "state", "kind", "port", "pid", ""}}
+	for _, name := range inOrder(p) {
+		st := current[name]
+		sentence := tui.Clean(st.Sentence(time.Now()))
+		rows = append(rows, []string{tui.Shape(st.State), st.Name, string(st.State), strings.TrimSpace(st.Kind + " " + st.Version), number(st.Port), number(st.PID), sentence})
+	}
+	w := bufio.NewWriter(a.out)
+	defer w.Flush()
+	widths := make([]int, len(rows[0]))
+	for _, row := range rows {
+		for i, cell := range row {
+			widths[i] = max(widths[i], tui.Width(cell))
+		}
+	}
+	for _, row := range rows {
+		line := ""
+		for i, cell := range row {
+			line += cell + strings.Repeat(" ", widths[i]-tui.Width(cell)+2)
+		}
+		fmt.Fprintln(w, strings.TrimRight(line, " "))
+	}
+	return nil
+}
+
+func number(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprint(n)
+}
+
+func (a *app) env() *cobra.Command {
+	var format string
+	var why bool
+	cmd := &cobra.Command{
+		Use: "env SERVICE", Short: "Print the environment variables that a service gets",
+		Long: `Env prints the variables that Neighbour sets for a service: those declared, with
+every reference resolved. A program gets the rest of the environment as it is.
+Passwords are printed as they are.`,
+		Args: words(cobra.ExactArgs(1)), ValidArgsFunction: a.services,
+		RunE: func(_ *cobra.Command, names []string) error {
+			if format != "dotenv" && format != "shell" && format != "json" {
+				return usageError{fmt.Errorf("there is no format %q; write dotenv, shell or json", format)}
+			}
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			if err := p.Check(names...); err != nil {
+				return err
+			}
+			vars, err := p.Variables(p.Service(names[0]))
+			if err != nil {
+				return err
+			}
+			return a.printEnv(vars, format, why)
+		},
+	}
+	cmd.Flags().StringVar(&format, "format", "dotenv", "dotenv, shell or json")
+	cmd.Flags().BoolVar(&why, "why", false, "say where each value comes from")
+	return cmd
+}
+
+func (a *app) printEnv(vars []wire.Variable, format string, why bool) error {
+	if format == "json" {
+		if why {
+			return a.json(append([]wire.Variable{}, vars...))
+		}
+		values := map[string]string{}
+		for _, v := range vars {
+			values[v.Name] = v.Value
+		}
+		return a.json(values)
+	}
+	for _, v := range vars {
+		if why {
+			fmt.Fprintf(a.out, "# %s\n", v.Why())
+		}
+		if format == "shell" {
+			fmt.Fprintf(a.out, "export %s=%s\n", v.Name, wire.QuoteShell(v.Value))
+		} else {
+			fmt.Fprintf(a.out, "%s=%s\n", v.Name, wire.QuoteDotenv(v.Value))
+		}
+	}
+	return nil
+}
+
+func (a *app) logs() *cobra.Command {
+	var n int
+	var follow bool
+	var since time.Duration
+	var grep string
+	cmd := &cobra.Command{
+		Use: "logs [SERVICE...]", Short: "Print what services wrote",
+		ValidArgsFunction: a.services,
+		RunE: func(cmd *cobra.Command, names []string) error {
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			if err := p.Check(names...); err != nil {
+				return err
+			}
+			pattern, err := regexp.Compile(grep)
+			if err != nil {
+				return usageError{fmt.Errorf("--grep: %w", err)}
+			}
+			if len(names) == 0 {
+				names = inOrder(p)
+			}
+			return a.printLogs(cmd.Context(), p, names, n, follow, since, pattern)
+		},
+	}
+	cmd.Flags().IntVarP(&n, "lines", "n", 100, "how many lines of each service")
+	cmd.Flags().BoolVarP(&follow, "follow", "f", false, "go on with what comes")
+	cmd.Flags().DurationVar(&since, "since", 0, "only what came in this time, for example 10m")
+	cmd.Flags().StringVar(&grep, "grep", "", "only lines that match the regular expression")
+	return cmd
+}
+
+func (a *app) printLogs(ctx context.Context, p *project.Project, names []string, n int, follow bool, since time.Duration, pattern *regexp.Regexp) error {
+	if n < 0 {
+		return usageError{fmt.Errorf("-n %d: write how many lines, 0 or more", n)}
+	}
+	clean := func(s string) string { return s }
+	if f, ok := a.out.(*os.File); ok && terminal(f) {
+		clean = tui.Clean
+	}
+	pad := 0
+	for _, name := range names {
+		pad = max(pad, len(name))
+	}
+	write := func(e journal.Entry) {
+		at := "--:--:--"
+		if !e.At.IsZero() {
+			at = e.At.Format("15:04:05")
+		}
+		fmt.Fprintf(a.out, "%s  %-*s  %s\n", at, pad, e.Service, clean(e.Text))
+	}
+	byService := map[string][]journal.Line{}
+	for _, name := range names {
+		lines, err := journal.Search(p.LogFile(name), n, func(l journal.Line) bool {
+			return pattern.MatchString(l.Text) && (since == 0 || time.Since(l.At) <= since)
+		})
+		if err != nil {
+			return err
+		}
+		byService[name] = lines
+	}
+	for _, e := range journal.Merge(byService) {
+		write(e)
+	}
+	if !follow {
+		return nil
+	}
+	if err := p.EnsureDirs(); err != nil {
+		return err
+	}
+	f, err := journal.Follow(p.LogDir(), names, false, func(service string, lines []journal.Line) {
+		for _, l := range lines {
+			if pattern.MatchString(l.Text) {
+				write(journal.Entry{Service: service, Line: l})
+			}
+		}
+	})
+	if err != nil {
+		return err
+	}
+	f.Run(ctx)
+	return nil
+}

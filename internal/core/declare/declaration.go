@@ -1,0 +1,241 @@
+// Package declare reads a project's declaration, the file neighbour.toml:
+// TOML 1.0 with known keys. It reports everything that is wrong with a file
+// at once, each problem with its place and its remedy.
+package declare
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"neighbour/internal/core/plan"
+)
+
+// FileName is the declaration's name, at the root of a project.
+const FileName = "neighbour.toml"
+
+// Declaration is a checked declaration: every reference leads somewhere, no
+// service needs itself, and no two want the same port.
+type Declaration struct {
+	// File is the declaration's path and Dir the folder it is in, absolute.
+	File, Dir string
+	// Name is the project's name.
+	Name string
+	// Services are sorted by name.
+	Services []*Service
+	// Plan orders the services by what they need, written and inferred.
+	Plan *plan.Plan
+}
+
+// Service is one declared service.
+type Service struct {
+	Name string
+	// At is where the service's table begins.
+	At Position
+
+	Kind     string          `toml:"kind" doc:"what sort of service it is; left out: a program"`
+	Port     int             `toml:"port" doc:"a fixed port; left out: any free one, the same again next time"`
+	Env      map[string]Text `toml:"env" doc:"environment variables it gets"`
+	Written  []Word          `toml:"needs" doc:"services that must be ready first, beside those it refers to"`
+	Health   *Health         `toml:"health" doc:"how to tell that it is ready, and stays so"`
+	Restart  Restart         `toml:"restart" doc:"what happens when it ends by itself"`
+	Stop     Stop            `toml:"stop" doc:"how it is stopped"`
+	Optional bool            `toml:"optional" doc:"others start without it when it fails"`
+
+	// Settings are the keys of its kind: a pointer to the type that the
+	// kind's Settings function makes.
+	Settings any
+	// Needs are the services that must be ready first, written or referred
+	// to, sorted.
+	Needs []string
+	// Listens says that it has a port: its kind always does, or one is
+	// declared, or something refers to it.
+	Listens bool
+}
+
+// Health is a declared check. At most one of HTTP, TCP, Run and Log is set;
+// with none of them the kind's own check is used.
+type Health struct {
+	HTTP    Text              `toml:"http" doc:"a path on the service's port, or a whole address"`
+	Status  int               `toml:"status" doc:"the status code the answer must have; left out: any from 200 to 399"`
+	Header  map[string]string `toml:"header" doc:"headers the answer must have"`
+	Body    string            `toml:"body" doc:"text the answer must contain"`
+	TCP     Text              `toml:"tcp" doc:"host:port that must accept a connection"`
+	Run     Command           `toml:"run" doc:"a command that must exit with 0"`
+	Log     Pattern           `toml:"log" doc:"a regular expression that a line of output must match"`
+	Every   time.Duration     `toml:"every" doc:"time between checks once it is ready (5s)"`
+	Within  time.Duration     `toml:"within" doc:"how long it may take to become ready (60s)"`
+	Timeout time.Duration     `toml:"timeout" doc:"how long one check may take (5s)"`
+	Fails   int               `toml:"fails" doc:"how many checks in a row must fail before a ready service counts as ailing (3)"`
+}
+
+// Restart says what happens when a service ends by itself.
+type Restart struct {
+	When   string        `toml:"when" doc:"crash, always or never (crash)"`
+	Most   int           `toml:"most" doc:"how many restarts before it counts as failed (5)"`
+	Within time.Duration `toml:"within" doc:"the time in which restarts are counted (1m)"`
+}
+
+// Stop says how a service is stopped.
+type Stop struct {
+	Signal string        `toml:"signal" doc:"the signal that asks it to end, without SIG; left out: its kind's usual one"`
+	Grace  time.Duration `toml:"grace" doc:"how long it may take to end before it is killed (10s)"`
+}
+
+// Defaults of the keys that are left out.
+const (
+	DefaultEvery         = 5 * time.Second
+	DefaultWithin        = 60 * time.Second
+	DefaultTimeout       = 5 * time.Second
+	DefaultFails         = 3
+	DefaultRestartMost   = 5
+	DefaultRestartWithin = time.Minute
+	DefaultGrace         = 10 * time.Second
+)
+
+// Service finds a service by its name, or returns nil.
+func (d *Declaration) Service(name string) *Service {
+	for _, s := range d.Services {
+		if s.Name == name {
+			return s
+		}
+	}
+	return nil
+}
+
+// Names lists the services' names, sorted.
+func (d *Declaration) Names() []string {
+	names := make([]string, len(d.Services))
+	for i, s := range d.Services {
+		names[i] = s.Name
+	}
+	return names
+}
+
+// UnknownServiceError names a service that the declaration doesn't have.
+type UnknownServiceError struct {
+	Name    string
+	Nearest string   // the name that was probably meant, or ""
+	Known   []string // all names
+}
+
+func (e *UnknownServiceError) Error() string {
+	if e.Nearest != "" {
+		return fmt.Sprintf("there is no service %q; did you mean %q?", e.Name, e.Nearest)
+	}
+	return fmt.Sprintf("there is no service %q; the declaration has: %s", e.Name, list(e.Known))
+}
+
+// Check returns an *UnknownServiceError for the first name that is not a
+// service's.
+func (d *Declaration) Check(names ...string) error {
+	for _, name := range names {
+		if d.Service(name) == nil {
+			return &UnknownServiceError{Name: name, Nearest: Nearest(name, d.Names()), Known: d.Names()}
+		}
+	}
+	return nil
+}
+
+// MissingError says that a folder and those above it have no declaration.
+type MissingError struct{ Dir string }
+
+func (e *MissingError) Error() string {
+	return fmt.Sprintf(`no %s in %s or a folder above it
+To begin, write one there that says what your app depends on, for example:
+
+    [project]
+    name = "my-app"
+
+    [service.database]
+    kind = "postgres"
+
+    [service.api]
+    run = "node server.js"
+    port = 4100
+    env.DATABASE_URL = "${database.url}"
+
+then run "neighbour start". "neighbour demo" shows a running example.`, FileName, e.Dir)
+}
+
+// Find returns the path of the declaration in dir or the nearest folder above
+// it; a *MissingError if there is none.
+func Find(dir string) (string, error) {
+	abs, err := filepath.Abs(dir)
+	if err != nil {
+		return "", err
+	}
+	if info, err := os.Stat(abs); err != nil || !info.IsDir() {
+		return "", fmt.Errorf("%s is not a folder", dir)
+	}
+	for at := abs; ; at = filepath.Dir(at) {
+		path := filepath.Join(at, FileName)
+		if info, err := os.Stat(path); err == nil && !info.IsDir() {
+			return path, nil
+		}
+		if at == filepath.Dir(at) {
+			return "", &MissingError{Dir: abs}
+		}
+	}
+}
+
+// Load reads and checks the declaration at path. What is wrong with its
+// contents comes back as Problems.
+func Load(path string, kinds Catalogue) (*Declaration, error) {
+	src, err := os.ReadFile(path)
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, &MissingError{Dir: filepath.Dir(path)}
+		}
+		return nil, fmt.Errorf("the declaration can't be read: %w", err)
+	}
+	return Parse(src, path, kinds)
+}
+
+// Catalogue tells what the kinds know, as far as the declaration needs it.
+type Catalogue interface {
+	// Kinds lists the names of all kinds.
+	Kinds() []string
+	// Describe tells about one kind; false if there is none of that name.
+	Describe(kind string) (KindInfo, bool)
+}
+
+// KindInfo is what the declaration must know of a kind.
+type KindInfo struct {
+	// Settings makes an empty value of the kind's own keys: a pointer to a
+	// struct with toml tags. If it implements Checker it is checked, too.
+	Settings func() any
+	// Facts are the names of the facts that its services offer.
+	Facts []string
+	// Listens says that each service of the kind has a port. A service of
+	// another kind has one if it is declared or something refers to its facts.
+	Listens bool
+}
+
+// Checker is implemented by kinds' settings that can be wrong in ways the
+// types don't tell.
+type Checker interface {
+	// Check calls report for each problem, with the key that has it.
+	Check(report func(key, message, remedy string))
+}
+
+// MainProgram is implemented by settings whose folder and command are the
+// user's own.
+type MainProgram interface {
+	WorkingDir() string
+}
+
+func list(names []string) string {
+	s := ""
+	for i, n := range slices.Sorted(slices.Values(names)) {
+		if i > 0 {
+			s += ", "
+		}
+		s += n
+	}
+	return s
+}

@@ -1,0 +1,197 @@
+package declare
+
+import (
+	"errors"
+	"strconv"
+	"unicode/utf8"
+
+	"github.com/pelletier/go-toml/v2"
+	"github.com/pelletier/go-toml/v2/unstable"
+)
+
+// node is a value of the file together with where it stands, so that an
+// error about it can point at it.
+type node struct {
+	kind   nodeKind
+	keyAt  Position // where its key starts; for an array's element, the value
+	at     Position // where its value starts
+	width  int      // of the value in characters, on its first line
+	keyLen int
+
+	table map[string]*node
+	order []string // the table's keys as they come in the file
+	items []*node
+	value any // string, int64, float64 or bool
+}
+
+type nodeKind int
+
+const (
+	tableNode nodeKind = iota
+	arrayNode
+	stringNode
+	integerNode
+	otherNode // floats, dates and times, which no key takes so far
+	boolNode
+)
+
+func (k nodeKind) String() string {
+	return [...]string{"a table", "a list", "a text", "a whole number", "a number or date", "true or false"}[k]
+}
+
+// parseTree reads TOML 1.0. A syntax error comes back as the second value;
+// there is at most one, since nothing after it can be trusted.
+func parseTree(src []byte) (*node, *syntaxError) {
+	// The decoder checks what the low-level parser leaves to it: keys given
+	// twice, tables defined twice, numbers out of range.
+	var discard map[string]any
+	if err := toml.Unmarshal(src, &discard); err != nil {
+		var de *toml.DecodeError
+		if errors.As(err, &de) {
+			row, col := de.Position()
+			return nil, &syntaxError{Position{row, col}, cleanMessage(de.Error())}
+		}
+		return nil, &syntaxError{Position{1, 1}, cleanMessage(err.Error())}
+	}
+	p := &treeParser{src: src, root: &node{kind: tableNode, table: map[string]*node{}}}
+	p.parser.Reset(src)
+	current := p.root
+	for p.parser.NextExpression() {
+		e := p.parser.Expression()
+		switch e.Kind {
+		case unstable.Table:
+			current = p.descend(p.root, e.Key(), false)
+		case unstable.ArrayTable:
+			current = p.descend(p.root, e.Key(), true)
+		case unstable.KeyValue:
+			p.assign(current, e)
+		}
+	}
+	return p.root, nil
+}
+
+type syntaxError struct {
+	at      Position
+	message string
+}
+
+func cleanMessage(s string) string {
+	if len(s) > 6 && s[:6] == "toml: " {
+		return s[6:]
+	}
+	return s
+}
+
+type treeParser struct {
+	parser unstable.Parser
+	src    []byte
+	root   *node
+}
+
+// place turns an offset into a line and a column of characters.
+func (p *treeParser) place(offset int) Position {
+	line, start := 1, 0
+	for i := 0; i < offset && i < len(p.src); i++ {
+		if p.src[i] == '\n' {
+			line, start = line+1, i+1
+		}
+	}
+	return Position{line, utf8.RuneCount(p.src[start:offset]) + 1}
+}
+
+// descend walks a dotted key from a table, making the tables on its way.
+func (p *treeParser) descend(n *node, keys unstable.Iterator, list bool) *node {
+	for keys.Next() {
+		k := keys.Node()
+		child := n.child(string(k.Data), p.place(int(k.Raw.Offset)), int(k.Raw.Length))
+		if list && keys.IsLast() {
+			child.kind = arrayNode
+			element := newTable(child.keyAt)
+			child.items = append(child.items, element)
+			return element
+		}
+		if child.kind == arrayNode && len(child.items) > 0 {
+			child = child.items[len(child.items)-1]
+		}
+		n = child
+	}
+	return n
+}
+
+func (p *treeParser) assign(n *node, e *unstable.Node) {
+	keys := e.Key()
+	for keys.Next() {
+		k := keys.Node()
+		at, length := p.place(int(k.Raw.Offset)), int(k.Raw.Length)
+		if !keys.IsLast() {
+			n = n.child(string(k.Data), at, length)
+			continue
+		}
+		v := p.value(e.Value())
+		v.keyAt, v.keyLen = at, length
+		n.put(string(k.Data), v)
+	}
+}
+
+func (p *treeParser) value(e *unstable.Node) *node {
+	raw := e.Raw
+	if raw.Length == 0 && len(e.Data) > 0 {
+		raw = p.parser.Range(e.Data)
+	}
+	n := &node{at: p.place(int(raw.Offset)), width: p.firstLine(raw)}
+	switch e.Kind {
+	case unstable.String:
+		n.kind, n.value = stringNode, string(e.Data)
+	case unstable.Bool:
+		n.kind, n.value = boolNode, string(e.Data) == "true"
+	case unstable.Integer:
+		n.kind = integerNode
+		// Checked by the decoder above; base prefixes and _ are allowed.
+		n.value, _ = strconv.ParseInt(string(e.Data), 0, 64)
+	case unstable.Array:
+		n.kind = arrayNode
+		for it := e.Children(); it.Next(); {
+			item := p.value(it.Node())
+			item.keyAt, item.keyLen = item.at, item.width
+			n.items = append(n.items, item)
+		}
+	case unstable.InlineTable:
+		n.kind, n.table = tableNode, map[string]*node{}
+		for it := e.Children(); it.Next(); {
+			p.assign(n, it.Node())
+		}
+	default:
+		n.kind, n.value = otherNode, string(e.Data)
+	}
+	return n
+}
+
+func (p *treeParser) firstLine(r unstable.Range) int {
+	text := p.src[r.Offset : r.Offset+r.Length]
+	for i, c := range text {
+		if c == '\n' {
+			text = text[:i]
+			break
+		}
+	}
+	return utf8.RuneCount(text)
+}
+
+func newTable(at Position) *node {
+	return &node{kind: tableNode, keyAt: at, at: at, table: map[string]*node{}}
+}
+
+func (n *node) child(key string, at Position, length int) *node {
+	if c, ok := n.table[key]; ok {
+		return c
+	}
+	c := newTable(at)
+	c.keyLen = length
+	n.put(key, c)
+	return c
+}
+
+func (n *node) put(key string, c *node) {
+	n.table[key] = c
+	n.order = append(n.order, key)
+}

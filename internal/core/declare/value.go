@@ -1,0 +1,263 @@
+package declare
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/Masterminds/semver/v3"
+)
+
+// Text is a value that may hold references, with its place in the file.
+type Text struct {
+	Value string
+	At    Position
+	width int
+}
+
+// Word is a value without references, with its place in the file.
+type Word struct {
+	Value string
+	At    Position
+	width int
+}
+
+// Command is a command to run: a line, or a list of arguments.
+type Command struct {
+	Line Text
+	Args []Text
+}
+
+// IsZero says that there is no command.
+func (c Command) IsZero() bool { return c.Line.Value == "" && len(c.Args) == 0 }
+
+// String is the command as the file has it.
+func (c Command) String() string {
+	if len(c.Args) == 0 {
+		return c.Line.Value
+	}
+	words := make([]string, len(c.Args))
+	for i, a := range c.Args {
+		words[i] = a.Value
+	}
+	return strings.Join(words, " ")
+}
+
+// shellWords are built into the shell and so are no programs of their own.
+var shellWords = []string{".", ":", "cd", "command", "eval", "exec", "exit", "export", "read", "set", "shift", "source", "trap", "ulimit", "umask", "unset", "wait",
+	"if", "for", "while", "until", "case", "{", "!"}
+
+// PlainWords splits a command line that means the same without a shell:
+// words, some of them perhaps in quotes or with references, and nothing that
+// a shell acts on. It returns false for any other line.
+func PlainWords(line string) ([]string, bool) {
+	var words []string
+	var word strings.Builder
+	inWord := false
+	for i := 0; i < len(line); i++ {
+		switch c := line[i]; c {
+		case ' ', '\t':
+			if inWord {
+				words = append(words, word.String())
+				word.Reset()
+				inWord = false
+			}
+		case '\'', '"':
+			end := strings.IndexByte(line[i+1:], c)
+			if end < 0 {
+				return nil, false
+			}
+			quoted := line[i+1 : i+1+end]
+			if c == '"' && (strings.ContainsAny(quoted, "`\\") || strings.Count(quoted, "$") != strings.Count(quoted, "${")) {
+				return nil, false
+			}
+			word.WriteString(quoted)
+			inWord = true
+			i += end + 1
+		case '$':
+			end := strings.IndexByte(line[i:], '}')
+			if !strings.HasPrefix(line[i:], "${") || end < 0 {
+				return nil, false
+			}
+			word.WriteString(line[i : i+end+1])
+			inWord = true
+			i += end
+		case '|', '&', ';', '<', '>', '(', ')', '`', '\\', '*', '?', '[', '\n', '\r':
+			return nil, false
+		case '#', '~':
+			if !inWord {
+				return nil, false
+			}
+			word.WriteByte(c)
+		case '=':
+			if len(words) == 0 { // a variable before the command
+				return nil, false
+			}
+			word.WriteByte(c)
+			inWord = true
+		default:
+			word.WriteByte(c)
+			inWord = true
+		}
+	}
+	if inWord {
+		words = append(words, word.String())
+	}
+	if len(words) == 0 || slices.Contains(shellWords, words[0]) {
+		return nil, false
+	}
+	return words, true
+}
+
+// Pattern is a regular expression of Go's syntax.
+type Pattern struct{ *regexp.Regexp }
+
+// UnmarshalText compiles the expression.
+func (p *Pattern) UnmarshalText(text []byte) error {
+	re, err := regexp.Compile(string(text))
+	if err != nil {
+		return fmt.Errorf("%q is not a regular expression: %w", text, err)
+	}
+	p.Regexp = re
+	return nil
+}
+
+// Constraint limits a version: "15", ">=15.2, <17". Its zero value allows
+// every version.
+type Constraint struct {
+	text string
+	c    *semver.Constraints
+}
+
+// UnmarshalText reads a constraint.
+func (c *Constraint) UnmarshalText(text []byte) error {
+	parsed, err := semver.NewConstraint(string(text))
+	if err != nil {
+		return fmt.Errorf(`%q is not a version constraint; write "15", ">=15.2" or ">=15.2, <17"`, text)
+	}
+	c.text, c.c = string(text), parsed
+	return nil
+}
+
+func (c Constraint) String() string { return c.text }
+
+// Allows says whether a version such as "15.8" or "7.0.15" meets the
+// constraint. A version that can't be read meets only the empty constraint.
+func (c Constraint) Allows(version string) bool {
+	if c.c == nil {
+		return true
+	}
+	v, err := semver.NewVersion(version)
+	return err == nil && c.c.Check(v)
+}
+
+// Reference is a ${…} in a text.
+type Reference struct {
+	// Service and Fact are set for ${service.fact}.
+	Service, Fact string
+	// Env is set for ${env.NAME}; Default is used where the variable is not
+	// set or empty, if HasDefault (${env.NAME:-default}).
+	Env, Default string
+	HasDefault   bool
+	// Project is "name" or "dir" for ${project.name} and ${project.dir}.
+	Project string
+	// Offset is the place of the reference in the text, in bytes.
+	Offset int
+	// Source is the reference as written.
+	Source string
+}
+
+// Part is a piece of a text: literal, or a reference.
+type Part struct {
+	Literal   string
+	Reference *Reference
+}
+
+// ReferenceError is a ${…} that is not a reference.
+type ReferenceError struct {
+	Offset, Width   int
+	Message, Remedy string
+}
+
+func (e *ReferenceError) Error() string { return e.Message }
+
+var (
+	environmentName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+	serviceName     = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,39}$`)
+)
+
+// Parts splits a text at its references; $$ is a literal dollar, and a dollar
+// before anything but a brace stands for itself. It reports every ${…} that
+// is malformed and goes on behind it.
+func Parts(text string) ([]Part, []*ReferenceError) {
+	var parts []Part
+	var errs []*ReferenceError
+	var literal strings.Builder
+	flush := func() {
+		if literal.Len() > 0 {
+			parts = append(parts, Part{Literal: literal.String()})
+			literal.Reset()
+		}
+	}
+	for i := 0; i < len(text); i++ {
+		if text[i] != '$' || i+1 == len(text) {
+			literal.WriteByte(text[i])
+			continue
+		}
+		switch text[i+1] {
+		case '$':
+			literal.WriteByte('$')
+			i++
+		case '{':
+			end := strings.IndexByte(text[i:], '}')
+			if end < 0 {
+				errs = append(errs, &ReferenceError{i, len(text) - i, "a reference begins with ${ and has no }", "close it with }, or write $${ for the characters themselves"})
+				return parts, errs
+			}
+			ref, err := parseReference(text[i : i+end+1])
+			if err != nil {
+				err.Offset = i
+				errs = append(errs, err)
+			} else {
+				ref.Offset = i
+				flush()
+				parts = append(parts, Part{Reference: ref})
+			}
+			i += end
+		default:
+			literal.WriteByte('$')
+		}
+	}
+	flush()
+	return parts, errs
+}
+
+func parseReference(source string) (*Reference, *ReferenceError) {
+	inner := source[2 : len(source)-1]
+	ref := &Reference{Source: source}
+	owner, rest, dotted := strings.Cut(inner, ".")
+	fail := func(message, remedy string) (*Reference, *ReferenceError) {
+		return nil, &ReferenceError{Width: len(source), Message: message, Remedy: remedy}
+	}
+	switch {
+	case !dotted && environmentName.MatchString(inner) && inner == strings.ToUpper(inner):
+		return fail(fmt.Sprintf("%s names no service and no fact", source),
+			fmt.Sprintf("for the variable of Neighbour's environment write ${env.%s}; for the shell's own write $$%s", inner, "{"+inner+"}"))
+	case !dotted || owner == "" || rest == "":
+		return fail(fmt.Sprintf("%s is not a reference", source), "write ${service.fact}, ${env.NAME}, ${project.name} or ${project.dir}; $$ is a dollar")
+	case owner == "env":
+		ref.Env, ref.Default, ref.HasDefault = strings.Cut(rest, ":-")
+		if !environmentName.MatchString(ref.Env) {
+			return fail(fmt.Sprintf("%q can't be a variable's name", ref.Env), "use letters, digits and _, not beginning with a digit")
+		}
+	case owner == "project":
+		if rest != "name" && rest != "dir" {
+			return fail(fmt.Sprintf("the project has no fact %q", rest), "write ${project.name} or ${project.dir}")
+		}
+		ref.Project = rest
+	default:
+		ref.Service, ref.Fact = owner, rest
+	}
+	return ref, nil
+}

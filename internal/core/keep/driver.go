@@ -1,0 +1,330 @@
+package keep
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/journal"
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/port"
+	"neighbour/internal/core/probe"
+	"neighbour/internal/core/proc"
+	"neighbour/internal/core/project"
+)
+
+func fatal(err error) bool {
+	var f *kind.FatalError
+	return errors.As(err, &f)
+}
+
+// serverDriver drives a service on this machine.
+type serverDriver struct {
+	project *project.Project
+	svc     *declare.Service
+	kind    kind.Kind
+	rules   policy
+
+	mu       sync.Mutex
+	instance *kind.Instance
+	signal   string
+	// launched is the end of the log when the process was started.
+	launched int64
+	match    *logMatch
+}
+
+func newServerDriver(p *project.Project, s *declare.Service) *serverDriver {
+	d := &serverDriver{project: p, svc: s, kind: p.Kind(s), signal: "TERM"}
+	h := declare.Health{}
+	if s.Health != nil {
+		h = *s.Health
+	}
+	once, _ := s.Settings.(interface{ RunsOnce() bool })
+	d.rules = policy{
+		every:   cmp.Or(h.Every, declare.DefaultEvery),
+		within:  cmp.Or(h.Within, declare.DefaultWithin),
+		timeout: cmp.Or(h.Timeout, declare.DefaultTimeout),
+		fails:   cmp.Or(h.Fails, declare.DefaultFails),
+		once:    once != nil && once.RunsOnce(),
+		when:    cmp.Or(s.Restart.When, "crash"),
+		most:    cmp.Or(s.Restart.Most, declare.DefaultRestartMost),
+		window:  cmp.Or(s.Restart.Within, declare.DefaultRestartWithin),
+		grace:   cmp.Or(s.Stop.Grace, declare.DefaultGrace),
+		signal:  s.Stop.Signal,
+	}
+	if h.Log.Regexp != nil {
+		d.match = &logMatch{pattern: h.Log.Regexp}
+	}
+	return d
+}
+
+func (d *serverDriver) policy() policy {
+	p := d.rules
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	p.signal = cmp.Or(p.signal, d.signal)
+	return p
+}
+
+// current is the instance of the latest launch, nil before.
+func (d *serverDriver) current() *kind.Instance {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.instance
+}
+
+func (d *serverDriver) prepare(ctx context.Context, set func(func(*Status))) error {
+	number, err := d.findPort()
+	if err != nil {
+		return err
+	}
+	set(func(s *Status) { s.Port = number })
+	in, err := d.project.Instance(d.svc)
+	if err != nil {
+		return err
+	}
+	if err := d.project.EnsureInstanceDirs(in); err != nil {
+		return fmt.Errorf("its folders can't be made: %w", err)
+	}
+	if in.Program, err = d.kind.Find(in); err != nil {
+		return err
+	}
+	values, err := facts(d.project, d.svc)
+	if err != nil {
+		return err
+	}
+	set(func(s *Status) { s.Version, s.Facts = in.Program.Version, values })
+	if p, ok := d.kind.(kind.Preparer); ok {
+		err := p.Prepare(ctx, in, func(step string) { set(func(s *Status) { s.Reason = step }) })
+		if err != nil {
+			reason, output, _ := strings.Cut(err.Error(), "\n")
+			f := &failure{reason: reason}
+			if output != "" {
+				f.remarks = strings.Split(output, "\n")
+			}
+			return f
+		}
+	}
+	d.mu.Lock()
+	d.instance = in
+	d.mu.Unlock()
+	return nil
+}
+
+// findPort makes sure that the service's port is free. One that isn't
+// declared is replaced by another.
+func (d *serverDriver) findPort() (int, error) {
+	number, err := d.project.Port(d.svc)
+	if err != nil || number == 0 || port.Free(number) {
+		return number, err
+	}
+	if d.svc.Port == 0 {
+		return d.project.ReplacePort(d.svc)
+	}
+	return number, d.held(number)
+}
+
+// held describes who has the port.
+func (d *serverDriver) held(number int) error {
+	h := port.FindHolder(number)
+	if h == nil {
+		return nil // gone meanwhile
+	}
+	f := &failure{reason: fmt.Sprintf("port %d is held by %s, %s", number, h, WhoseProcess(d.project, h.PID))}
+	f.remarks = append(f.remarks, fmt.Sprintf("end it, give %s another port in %s, or leave port out for any free one", d.svc.Name, declare.FileName))
+	return f
+}
+
+// WhoseProcess says in words whose a process is: this project's, another
+// project's, or neither.
+func WhoseProcess(p *project.Project, pid int) string {
+	if pid == 0 {
+		return "not ours"
+	}
+	pids := port.Parents(pid)
+	for _, dir := range append([]string{p.Dir}, project.Enlisted()...) {
+		whose := "this project's " // the name follows
+		if dir != p.Dir {
+			whose = "the project's in " + dir + ", "
+		}
+		state, err := readState(project.At(dir).StateFile())
+		if err != nil {
+			continue
+		}
+		for name, s := range state.Services {
+			for _, candidate := range pids {
+				if s.ID.PID == candidate && s.ID.Alive() {
+					return whose + name
+				}
+			}
+		}
+		if dir != p.Dir {
+			continue
+		}
+		for _, s := range p.Services {
+			if proc.MarkOf(pid) == proc.Mark(dir, s.Name) {
+				return whose + s.Name
+			}
+		}
+	}
+	return "not ours"
+}
+
+func (d *serverDriver) launch() (process, error) {
+	in := d.current()
+	l, err := d.kind.Launch(in)
+	if err != nil {
+		return nil, err
+	}
+	env, err := d.project.Environment(d.svc)
+	if err != nil {
+		return nil, err
+	}
+	path := d.project.LogFile(d.svc.Name)
+	out, err := journal.Open(path)
+	if err != nil {
+		return nil, fmt.Errorf("its log can't be written: %w", err)
+	}
+	defer out.Close()
+	d.mu.Lock()
+	d.launched = journal.Size(path)
+	d.signal = cmp.Or(l.Signal, "TERM")
+	d.mu.Unlock()
+	if d.match != nil {
+		d.match.reset()
+	}
+	p, err := proc.Start(proc.Spec{
+		Argv: l.Argv, Env: append(env, l.Env...), Dir: l.Dir,
+		Mark: proc.Mark(d.project.Dir, d.svc.Name), Output: out, Account: in.Account,
+	})
+	if err != nil {
+		return nil, fmt.Errorf("%s can't be started: %w", l.Argv[0], errors.Unwrap(err))
+	}
+	return p, nil
+}
+
+func (d *serverDriver) adopt(id proc.ID) (process, error) {
+	in, err := d.project.Instance(d.svc)
+	if err != nil {
+		return nil, err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.instance = in
+	if in.Program, err = d.kind.Find(in); err == nil {
+		if l, err := d.kind.Launch(in); err == nil {
+			d.signal = cmp.Or(l.Signal, "TERM")
+		}
+	}
+	return proc.Adopt(id, proc.Mark(d.project.Dir, d.svc.Name))
+}
+
+func (d *serverDriver) provision(ctx context.Context, set func(func(*Status))) error {
+	p, ok := d.kind.(kind.Provisioner)
+	if !ok {
+		return nil
+	}
+	return p.Provision(ctx, d.current(), func(step string) { set(func(s *Status) { s.Reason = step }) })
+}
+
+func (d *serverDriver) lastLines(n int) []string {
+	d.mu.Lock()
+	launched := d.launched
+	d.mu.Unlock()
+	lines, err := journal.Tail(d.project.LogFile(d.svc.Name), -1, n)
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for _, l := range lines {
+		if l.Offset >= launched {
+			out = append(out, l.Text)
+		}
+	}
+	return out
+}
+
+// probe is the declared check, or else the kind's own.
+func (d *serverDriver) probe() (probe.Probe, error) {
+	in := d.current()
+	h := d.svc.Health
+	if h == nil {
+		return d.kind.Probe(in)
+	}
+	expand := d.project.Wiring().Expand
+	switch {
+	case h.HTTP.Value != "":
+		address, err := expand(h.HTTP.Value)
+		if err != nil {
+			return nil, err
+		}
+		check := probe.HTTP{URLs: []string{address}, Status: h.Status, Header: h.Header, Body: h.Body}
+		if strings.HasPrefix(address, "/") {
+			number := strconv.Itoa(in.Port)
+			check.URLs = []string{"http://127.0.0.1:" + number + address, "http://[::1]:" + number + address}
+		}
+		return check, nil
+	case h.TCP.Value != "":
+		address, err := expand(h.TCP.Value)
+		if err == nil {
+			_, _, err = net.SplitHostPort(address)
+		}
+		return probe.TCP(address), err
+	case !h.Run.IsZero():
+		argv, err := d.project.Wiring().Argv(h.Run)
+		if err != nil {
+			return nil, err
+		}
+		env, err := d.project.Environment(d.svc)
+		if err != nil {
+			return nil, err
+		}
+		check := probe.Run{Argv: argv, Env: env, Dir: d.project.Dir, Attributes: in.Account.Attributes()}
+		if l, err := d.kind.Launch(in); err == nil {
+			check.Dir = l.Dir
+		}
+		return check, nil
+	case d.match != nil:
+		return d.match, nil
+	}
+	return d.kind.Probe(in)
+}
+
+// logMatch is the check that waits for a line of output.
+type logMatch struct {
+	pattern *regexp.Regexp
+
+	mu    sync.Mutex
+	found bool
+}
+
+func (m *logMatch) reset() {
+	m.mu.Lock()
+	m.found = false
+	m.mu.Unlock()
+}
+
+func (m *logMatch) see(lines []journal.Line) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, l := range lines {
+		m.found = m.found || m.pattern.MatchString(l.Text)
+	}
+}
+
+func (m *logMatch) Check(context.Context) (string, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if !m.found {
+		return "", fmt.Errorf("no line matches %s yet", m.pattern)
+	}
+	return "a line matched " + m.pattern.String(), nil
+}
+

@@ -1,0 +1,591 @@
+// Package keep is the keeper's core: it supervises the services of one
+// project, one state machine each, and tells whoever watches.
+package keep
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/journal"
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/plan"
+	"neighbour/internal/core/proc"
+	"neighbour/internal/core/project"
+)
+
+// Overview is what holds for the project as a whole.
+type Overview struct {
+	Project string `json:"project"`
+	Dir     string `json:"dir"`
+	PID     int    `json:"pid"` // the keeper's
+	// Began is when the latest start began; Took is how long it took until
+	// every service was ready or had failed, 0 while it is under way.
+	Began time.Time     `json:"began"`
+	Took  time.Duration `json:"took"`
+	// Warning is something the user should know of the keeper itself.
+	Warning string `json:"warning,omitempty"`
+}
+
+// Snapshot is the whole project at one time, the services by step and name.
+type Snapshot struct {
+	Overview
+	Services []Status `json:"services"`
+}
+
+// Keeper supervises the services of one project.
+type Keeper struct {
+	project *project.Project // nil in tests without a machine
+	decl    *declare.Declaration
+	plan    *plan.Plan
+	log     *slog.Logger
+	units   map[string]*unit
+	ctx     context.Context // ends with the keeper; the services go on
+	source  []byte          // the declaration as it was read
+
+	ops sync.Mutex // one start, stop or restart at a time
+
+	mu       sync.Mutex
+	notify   chan struct{} // closed at the next change of a state
+	watchers map[*Watch]struct{}
+	overview Overview
+	save     chan struct{} // holds a value when the state is to be saved
+	last     time.Time     // when somebody last asked or watched
+}
+
+// New makes a keeper. Nothing is started, and nothing is adopted yet. When
+// the context ends the supervision does; the services go on.
+func New(ctx context.Context, p *project.Project, log *slog.Logger) *Keeper {
+	k := newKeeper(ctx, p.Declaration, log, func(s *declare.Service) driver { return newServerDriver(p, s) })
+	k.project = p
+	k.source, _ = os.ReadFile(p.File)
+	for _, u := range k.units {
+		describe(p, u.svc, &u.status)
+	}
+	return k
+}
+
+// atRest is the status of a service that was never started.
+func atRest(d *declare.Declaration, s *declare.Service) Status {
+	return Status{
+		Name: s.Name, Kind: s.Kind, State: Stopped, Optional: s.Optional, Since: time.Now(),
+		Needs: orEmpty(s.Needs), NeededBy: orEmpty(d.Plan.NeededBy(s.Name)), Step: d.Plan.Step(s.Name), Port: s.Port,
+	}
+}
+
+// describe adds what the machine knows of a service.
+func describe(p *project.Project, s *declare.Service, st *Status) {
+	k := p.Kind(s)
+	st.About = k.Info().About
+	if r, ok := s.Settings.(interface{ CommandLine() string }); ok {
+		st.Command = r.CommandLine()
+	}
+	if port, err := p.Port(s); err == nil {
+		st.Port = port
+	}
+	st.Facts, _ = facts(p, s)
+}
+
+// facts are a service's facts in its kind's order.
+func facts(p *project.Project, s *declare.Service) ([]Fact, error) {
+	values, err := p.Facts(s.Name)
+	if err != nil {
+		return nil, err
+	}
+	var out []Fact
+	for _, name := range p.Kind(s).Info().Facts {
+		if f, ok := values[name]; ok {
+			out = append(out, Fact{Name: name, Value: f.Value, Secret: f.Secret})
+		}
+	}
+	return out, nil
+}
+
+// Rest is how the services of a project without a keeper are: stopped, or
+// as the last keeper left them.
+func Rest(p *project.Project) []Status {
+	saved, _ := ReadState(p)
+	var out []Status
+	for _, s := range p.Services {
+		st := atRest(p.Declaration, s)
+		describe(p, s, &st)
+		if last := saved.Services[s.Name].Status; last.State == Failed || last.State == Finished {
+			st.State, st.Reason, st.Remarks, st.Since = last.State, last.Reason, last.Remarks, last.Since
+		}
+		out = append(out, st)
+	}
+	return out
+}
+
+func newKeeper(ctx context.Context, d *declare.Declaration, log *slog.Logger, drive func(*declare.Service) driver) *Keeper {
+	k := &Keeper{
+		decl: d, plan: d.Plan, log: log, ctx: ctx, units: map[string]*unit{}, notify: make(chan struct{}),
+		watchers: map[*Watch]struct{}{}, save: make(chan struct{}, 1), last: time.Now(),
+		overview: Overview{Project: d.Name, Dir: d.Dir, PID: os.Getpid()},
+	}
+	for _, s := range d.Services {
+		k.units[s.Name] = &unit{svc: s, driver: drive(s), keeper: k, status: atRest(d, s)}
+	}
+	return k
+}
+
+// orEmpty makes JSON say [] instead of null.
+func orEmpty(names []string) []string {
+	if names == nil {
+		return []string{}
+	}
+	return names
+}
+
+// each visits the units by step and name.
+func (k *Keeper) each(visit func(*unit)) {
+	for _, step := range k.plan.Steps() {
+		for _, name := range step {
+			visit(k.units[name])
+		}
+	}
+}
+
+// Snapshot returns the project as it is now.
+func (k *Keeper) Snapshot() Snapshot {
+	k.mu.Lock()
+	s := Snapshot{Overview: k.overview}
+	k.mu.Unlock()
+	k.each(func(u *unit) { s.Services = append(s.Services, u.snapshot()) })
+	return s
+}
+
+// Start starts the named services and all that they need; without a name,
+// all. It returns at once, with the time at which this start began: every
+// status that is told from then on is newer. Services that run already are
+// left as they are.
+func (k *Keeper) Start(names ...string) (time.Time, error) {
+	if err := k.decl.Check(names...); err != nil {
+		return time.Time{}, err
+	}
+	k.ops.Lock()
+	defer k.ops.Unlock()
+	k.warnIfChanged()
+	return k.startAll(k.chosen(names), names), nil
+}
+
+func (k *Keeper) chosen(names []string) []string {
+	if len(names) == 0 {
+		names = k.decl.Names()
+	}
+	return k.plan.WithNeeds(names...)
+}
+
+// startAll starts exactly these. Those that are named are run again even if
+// they have run to their end. If all of them run already, the time is that
+// of the start which made them run.
+func (k *Keeper) startAll(set, named []string) time.Time {
+	began, any := time.Now(), false
+	for _, name := range set {
+		if k.units[name].start(k.ctx, nil, slices.Contains(named, name)) {
+			any = true
+		}
+	}
+	k.mu.Lock()
+	if any {
+		k.overview.Began, k.overview.Took = began, 0
+		k.log.Info("start", "services", strings.Join(set, " "))
+	}
+	began = k.overview.Began
+	k.mu.Unlock()
+	k.measureStart()
+	return began
+}
+
+// warnIfChanged notes that the declaration isn't the one that was read.
+func (k *Keeper) warnIfChanged() {
+	if k.project == nil {
+		return
+	}
+	now, err := os.ReadFile(k.project.File)
+	if err == nil && string(now) != string(k.source) {
+		k.warn(declare.FileName + " was changed after the keeper read it; stop all and start to use it")
+	}
+}
+
+func (k *Keeper) warn(text string) {
+	k.mu.Lock()
+	k.overview.Warning = text
+	for w := range k.watchers {
+		w.touch("")
+	}
+	k.mu.Unlock()
+}
+
+// Stop stops the named services and what needs them; without a name, all. It
+// returns when nothing of them is left, with the names of those it stopped.
+func (k *Keeper) Stop(names ...string) ([]string, error) {
+	if err := k.decl.Check(names...); err != nil {
+		return nil, err
+	}
+	k.ops.Lock()
+	defer k.ops.Unlock()
+	if len(names) == 0 {
+		names = k.decl.Names()
+	}
+	set := k.plan.WithDependents(names...)
+	k.log.Info("stop", "services", strings.Join(set, " "))
+	var touched []string
+	for _, name := range set {
+		if s := k.units[name].snapshot().State; s != Stopped && s != Finished && s != Failed {
+			touched = append(touched, name)
+		}
+	}
+	k.stopAll(set)
+	return touched, nil
+}
+
+// stopAll stops these services, each after those of them that need it.
+func (k *Keeper) stopAll(set []string) {
+	done := map[string]chan struct{}{}
+	for _, name := range set {
+		done[name] = make(chan struct{})
+	}
+	var all sync.WaitGroup
+	for _, name := range set {
+		all.Go(func() {
+			defer close(done[name])
+			for _, dependent := range k.plan.NeededBy(name) {
+				if c, ok := done[dependent]; ok {
+					<-c
+				}
+			}
+			k.units[name].stop()
+		})
+	}
+	all.Wait()
+}
+
+// Restart stops and starts the named services, with all that they need if
+// so asked; without a name, all. What needs them is left running and told.
+// It returns when they have begun to start again, with the names of those
+// that need a restarted service.
+func (k *Keeper) Restart(withNeeds bool, names ...string) (told []string, began time.Time, err error) {
+	if err := k.decl.Check(names...); err != nil {
+		return nil, began, err
+	}
+	k.ops.Lock()
+	defer k.ops.Unlock()
+	k.warnIfChanged()
+	set := k.plan.WithNeeds(names...)
+	if len(names) == 0 {
+		set = k.chosen(nil)
+	} else if !withNeeds {
+		set = slices.DeleteFunc(set, func(n string) bool { return !slices.Contains(names, n) })
+	}
+	k.stopAll(set)
+	began = k.startAll(set, set)
+	for _, name := range k.plan.WithDependents(set...) {
+		if slices.Contains(set, name) {
+			continue
+		}
+		if s := k.units[name].snapshot().State; s == Ready || s == Ailing {
+			told = append(told, name)
+			note := fmt.Sprintf("%s was restarted at %s, and this was not", join(among(k.plan.WithNeeds(name), set)), time.Now().Format("15:04:05"))
+			k.units[name].set(func(s *Status) { s.Reason = note })
+		}
+	}
+	return told, began, nil
+}
+
+func among(names, set []string) []string {
+	return slices.DeleteFunc(slices.Clone(names), func(n string) bool { return !slices.Contains(set, n) })
+}
+
+// missing says what a service waits for, "" if it may start, and whether
+// that will not come by itself.
+func (k *Keeper) missing(s *declare.Service) (reason string, blocked bool) {
+	var waits, gone []string
+	for _, name := range s.Needs {
+		need := k.units[name]
+		st := need.snapshot()
+		switch {
+		case st.State == Ready || st.State == Finished:
+		case st.Optional && (st.State == Failed || st.Blocked):
+		case st.State == Failed:
+			gone = append(gone, name+", which failed")
+		case st.State == Stopped:
+			gone = append(gone, name+", which is stopped")
+		case st.Blocked:
+			gone = append(gone, name+", which can't start")
+		case st.State == Ailing:
+			waits = append(waits, name+", which is ailing")
+		default:
+			waits = append(waits, name)
+		}
+	}
+	if len(gone) > 0 {
+		return "for " + join(gone), true
+	}
+	if len(waits) > 0 {
+		return "for " + join(waits), false
+	}
+	return "", false
+}
+
+// changed returns a channel that is closed at the next change of a state.
+func (k *Keeper) changed() <-chan struct{} {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.notify
+}
+
+// published is called after every change of a unit's status; moved says that
+// its state is another one.
+func (k *Keeper) published(u *unit, moved bool) {
+	s := u.snapshot()
+	k.mu.Lock()
+	for w := range k.watchers {
+		w.touch(s.Name)
+	}
+	if moved {
+		close(k.notify)
+		k.notify = make(chan struct{})
+	}
+	k.mu.Unlock()
+	if moved {
+		k.log.Info("state", "service", s.Name, "state", s.State, "reason", s.Reason, "pid", s.PID)
+		k.measureStart()
+	}
+	k.saveSoon()
+}
+
+// measureStart notes how long a start took when it has come to its end.
+func (k *Keeper) measureStart() {
+	k.mu.Lock()
+	under := !k.overview.Began.IsZero() && k.overview.Took == 0
+	k.mu.Unlock()
+	if !under {
+		return
+	}
+	for _, u := range k.units {
+		if s := u.snapshot(); !s.State.Settled() && !s.Blocked {
+			return
+		}
+	}
+	k.mu.Lock()
+	if k.overview.Took == 0 {
+		k.overview.Took = time.Since(k.overview.Began)
+	}
+	for w := range k.watchers {
+		w.touch("")
+	}
+	k.mu.Unlock()
+}
+
+// Environment resolves what a service is started with.
+func (k *Keeper) Environment(name string) ([]string, error) {
+	if err := k.decl.Check(name); err != nil {
+		return nil, err
+	}
+	return k.project.Environment(k.decl.Service(name))
+}
+
+// Log returns the last n lines of a service's log that begin before the
+// offset; a negative one means the end.
+func (k *Keeper) Log(name string, before int64, n int) ([]journal.Line, error) {
+	if err := k.decl.Check(name); err != nil {
+		return nil, err
+	}
+	return journal.Tail(k.project.LogFile(name), before, n)
+}
+
+// Run adopts what an earlier keeper left running, and then follows logs,
+// measures and saves until the context of the keeper ends. It closes adopted
+// when the services are as they really are.
+func (k *Keeper) Run(adopted chan<- struct{}) error {
+	follower, err := journal.Follow(k.project.LogDir(), k.decl.Names(), true, k.took)
+	if err != nil {
+		close(adopted)
+		return err
+	}
+	if err := proc.Subreap(); err != nil {
+		k.log.Warn("detached processes can be found by their mark only", "why", err)
+	}
+	k.adopt()
+	close(adopted)
+	var all sync.WaitGroup
+	all.Go(func() { follower.Run(k.ctx) })
+	all.Go(k.measure)
+	all.Go(k.saveWhenAsked)
+	all.Wait()
+	return nil
+}
+
+// took gets new lines of a service's output.
+func (k *Keeper) took(service string, lines []journal.Line) {
+	u := k.units[service]
+	if d, ok := u.driver.(*serverDriver); ok && d.match != nil {
+		d.match.see(lines)
+	}
+	// Not a change of state: only those who watch are told.
+	u.mu.Lock()
+	u.status.Lines = push(u.status.Lines, recentLines, lines[max(0, len(lines)-recentLines):]...)
+	u.mu.Unlock()
+	k.mu.Lock()
+	for w := range k.watchers {
+		w.touch(service)
+	}
+	k.mu.Unlock()
+}
+
+// adopt finds the services of an earlier keeper and goes on with them.
+func (k *Keeper) adopt() {
+	state, err := readState(k.project.StateFile())
+	if err != nil {
+		k.log.Error("the earlier keeper's state is lost", "why", err)
+		k.warn("the state of an earlier keeper can't be read: " + err.Error())
+	}
+	table, err := proc.ReadTable()
+	if err != nil {
+		k.log.Error("adopting", "why", err)
+		return
+	}
+	if !state.Overview.Began.IsZero() {
+		k.overview.Began, k.overview.Took = state.Overview.Began, state.Overview.Took
+	}
+	var again, ending []string
+	k.each(func(u *unit) {
+		saved, known := state.Services[u.svc.Name]
+		name := u.svc.Name
+		lines, _ := journal.Tail(k.project.LogFile(name), -1, recentLines)
+		u.status.Lines = lines
+		if known && saved.ID.Alive() {
+			p, err := u.driver.adopt(saved.ID)
+			if err == nil {
+				k.log.Info("adopted", "service", name, "pid", saved.ID.PID)
+				facts, port := u.status.Facts, u.status.Port
+				needs, neededBy, step := u.status.Needs, u.status.NeededBy, u.status.Step
+				u.status = saved.Status
+				u.status.Facts, u.status.Lines, u.status.Port = facts, lines, port
+				u.status.Needs, u.status.NeededBy, u.status.Step = needs, neededBy, step
+				if saved.Status.State == Stopping {
+					ending = append(ending, name)
+				}
+				u.start(k.ctx, p, false)
+				return
+			}
+			k.log.Error("not adopted", "service", name, "why", err)
+		}
+		// Without its main process, the rest of a service is of no use.
+		mark := proc.Mark(k.project.Dir, name)
+		if rest := table.Belonging(proc.ID{}, mark); len(rest) > 0 {
+			k.log.Info("ending what is left of a service", "service", name, "processes", len(rest))
+			proc.Signal(rest, "KILL")
+		}
+		if !known {
+			return
+		}
+		switch saved.Status.State {
+		case Failed, Finished:
+			u.status.State, u.status.Reason, u.status.Remarks, u.status.Since = saved.Status.State, saved.Status.Reason, saved.Status.Remarks, saved.Status.Since
+		case Stopped, Stopping:
+		default: // it was to run
+			again = append(again, name)
+		}
+	})
+	if len(ending) > 0 {
+		go func() {
+			k.ops.Lock()
+			defer k.ops.Unlock()
+			k.stopAll(ending)
+		}()
+	}
+	for _, name := range again {
+		k.units[name].start(k.ctx, nil, true)
+	}
+}
+
+// measure samples usage, asks kinds for their notes, and collects orphans:
+// every 2 s while somebody watches, every 10 s otherwise.
+func (k *Keeper) measure() {
+	sampler := newSampler()
+	tick := time.NewTicker(2 * time.Second)
+	defer tick.Stop()
+	for n := 0; ; n++ {
+		select {
+		case <-k.ctx.Done():
+			return
+		case <-tick.C:
+		}
+		k.mu.Lock()
+		watched := len(k.watchers) > 0
+		k.mu.Unlock()
+		if watched || n%5 == 0 {
+			k.sample(sampler)
+		}
+	}
+}
+
+func (k *Keeper) sample(sampler *sampler) {
+	table, err := proc.ReadTable()
+	if err != nil {
+		return
+	}
+	sampler.reap(table)
+	for name, u := range k.units {
+		u.mu.Lock()
+		id, state, about := u.id, u.status.State, u.status.Notes
+		u.mu.Unlock()
+		if !state.Running() || id.PID == 0 {
+			continue
+		}
+		cpu, memory := sampler.usage(table, id)
+		notes := about
+		if n, ok := k.project.Kind(u.svc).(kind.Noter); ok {
+			if in := u.driver.(*serverDriver).current(); in != nil {
+				notes = n.Notes(in)
+			}
+		}
+		u.mu.Lock()
+		u.status.Usage.CPU = push(u.status.Usage.CPU, recentSamples, cpu)
+		u.status.Usage.Memory = push(u.status.Usage.Memory, recentSamples, memory)
+		u.status.Notes = notes
+		u.mu.Unlock()
+		k.mu.Lock()
+		for w := range k.watchers {
+			w.touch(name)
+		}
+		k.mu.Unlock()
+	}
+}
+
+// Idle says for how long nothing has run and nobody has watched.
+func (k *Keeper) Idle() time.Duration {
+	for _, u := range k.units {
+		u.mu.Lock()
+		busy := u.attempt != nil
+		u.mu.Unlock()
+		if busy {
+			return 0
+		}
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if len(k.watchers) > 0 {
+		return 0
+	}
+	return time.Since(k.last)
+}
+
+// Touch notes that somebody asked for something.
+func (k *Keeper) Touch() {
+	k.mu.Lock()
+	k.last = time.Now()
+	k.mu.Unlock()
+}
+
+// ErrClosed is returned by a watch whose keeper has ended.
+var ErrClosed = errors.New("the keeper has ended")

@@ -1,0 +1,225 @@
+package keep
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"neighbour/internal/core/journal"
+)
+
+// State is where a service is in its life.
+type State string
+
+// The states. A service goes from stopped through waiting, preparing and
+// starting to ready, and through stopping back.
+const (
+	Stopped   State = "stopped"
+	Waiting   State = "waiting"   // for services that it needs, or for its next try
+	Preparing State = "preparing" // what is done once before a start
+	Starting  State = "starting"  // its process runs and its check fails so far
+	Ready     State = "ready"
+	Ailing    State = "ailing" // was ready, and its check fails now
+	Stopping  State = "stopping"
+	Failed    State = "failed"   // gave up
+	Finished  State = "finished" // was to run once, and ended well
+)
+
+// Settled says that a start has come to its end in this state.
+func (s State) Settled() bool {
+	return s == Ready || s == Ailing || s == Failed || s == Finished || s == Stopped
+}
+
+// Running says that the service may have a process in this state.
+func (s State) Running() bool {
+	return s == Starting || s == Ready || s == Ailing || s == Stopping
+}
+
+// Status is a service as it is now.
+type Status struct {
+	Name  string `json:"name"`
+	Kind  string `json:"kind"`
+	About string `json:"about"` // the kind in a few words
+	State State  `json:"state"`
+	// Reason says why it is in the state: what it waits for, what the newest
+	// check answered, why it failed.
+	Reason string `json:"reason"`
+	// Remarks are lines that belong to the reason: the last lines of a
+	// failed program, who holds its port.
+	Remarks  []string `json:"remarks,omitempty"`
+	Optional bool     `json:"optional,omitempty"`
+	// Blocked says that it waits for something that will not come by itself.
+	Blocked  bool     `json:"blocked,omitempty"`
+	Needs    []string `json:"needs"`
+	NeededBy []string `json:"needed_by"`
+	Step     int      `json:"step"`
+	Port     int      `json:"port"`
+	PID      int      `json:"pid"`
+	Version  string   `json:"version"`
+	// Command is what it runs, for a program.
+	Command string `json:"command,omitempty"`
+	// Since is when it came into the state, Began when its start began.
+	Since time.Time `json:"since"`
+	Began time.Time `json:"began"`
+	// Until is when a start counts as failed, if it is not ready by then, or
+	// when the next try begins.
+	Until time.Time `json:"until"`
+	// ReadyMS is how many milliseconds it took from the launch of its
+	// process until it was ready; 0 before.
+	ReadyMS  float64 `json:"ready_ms"`
+	Restarts int     `json:"restarts"`
+	Facts    []Fact  `json:"facts"`
+	Checks   Checks  `json:"checks"`
+	Usage    Usage   `json:"usage"`
+	// Notes are what its kind says of its contents.
+	Notes []string `json:"notes,omitempty"`
+	// Lines are the latest of its output.
+	Lines []journal.Line `json:"lines"`
+}
+
+// Fact is a value that the service offers.
+type Fact struct {
+	Name   string `json:"name"`
+	Value  string `json:"value"`
+	Secret bool   `json:"secret,omitempty"`
+}
+
+// Checks is the story of a service's checks since it was first ready.
+type Checks struct {
+	Total      int       `json:"total"`
+	Failed     int       `json:"failed"`
+	LastFailed time.Time `json:"last_failed"`
+	// Recent are the latest checks, the newest last: how long each took in
+	// milliseconds, and -1 for one that failed.
+	Recent []float32 `json:"recent"`
+}
+
+// Usage is what a service's processes used, the newest last: the processor
+// in percent of one core, the memory in bytes.
+type Usage struct {
+	CPU    []float32 `json:"cpu"`
+	Memory []uint64  `json:"memory"`
+}
+
+// How many entries the stories keep.
+const (
+	recentChecks  = 60
+	recentSamples = 60
+	recentLines   = 50
+)
+
+func push[T any](list []T, limit int, v ...T) []T {
+	// A fresh slice: earlier ones are in the hands of clients.
+	all := append(append(make([]T, 0, len(list)+len(v)), list...), v...)
+	return all[max(0, len(all)-limit):]
+}
+
+// Sentence says in words how a service is and why.
+func (s Status) Sentence(now time.Time) string {
+	since := Span(now.Sub(s.Since))
+	switch s.State {
+	case Ready:
+		text := "Ready for " + since
+		if s.ReadyMS > 0 {
+			text += ", after " + Millis(s.ReadyMS)
+		}
+		text += "; " + s.checksInWords(now)
+		if s.Restarts > 0 {
+			text += fmt.Sprintf("; restarted %s", times(s.Restarts))
+		}
+		if s.Reason != "" {
+			text += "; " + s.Reason
+		}
+		return text
+	case Ailing:
+		return fmt.Sprintf("Ailing for %s: its check fails: %s; %s", since, s.Reason, s.checksInWords(now))
+	case Starting:
+		text := "Starting for " + since
+		if s.Reason != "" {
+			text += "; newest check: " + s.Reason
+		}
+		if !s.Until.IsZero() {
+			text += "; " + Span(s.Until.Sub(now)) + " left"
+		}
+		return text
+	case Preparing:
+		return fmt.Sprintf("Preparing for %s: %s", since, s.Reason)
+	case Waiting:
+		if !s.Until.IsZero() {
+			return fmt.Sprintf("Waiting: %s; next try in %s", s.Reason, Span(s.Until.Sub(now)))
+		}
+		return "Waiting: " + s.Reason
+	case Stopping:
+		return fmt.Sprintf("Stopping for %s%s", since, colon(s.Reason))
+	case Failed:
+		return fmt.Sprintf("Failed %s ago: %s", since, s.Reason)
+	case Finished:
+		return fmt.Sprintf("Finished %s ago, as it should%s", since, colon(s.Reason))
+	}
+	return "Stopped" + colon(s.Reason)
+}
+
+func (s Status) checksInWords(now time.Time) string {
+	c := s.Checks
+	switch {
+	case c.Total == 0:
+		return "not checked again yet"
+	case c.Failed == 0:
+		return fmt.Sprintf("%s, none failed", count(c.Total, "check"))
+	}
+	return fmt.Sprintf("%d of %s failed, the last %s ago", c.Failed, count(c.Total, "check"), Span(now.Sub(c.LastFailed)))
+}
+
+func colon(reason string) string {
+	if reason == "" {
+		return ""
+	}
+	return ": " + reason
+}
+
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+func times(n int) string {
+	switch n {
+	case 1:
+		return "once"
+	case 2:
+		return "twice"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
+// Span puts a length of time in a few words: "12 min".
+func Span(d time.Duration) string {
+	switch d = max(d, 0); {
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}
+
+// Millis puts milliseconds in a few words: "0.31 s".
+func Millis(ms float64) string {
+	if ms < 9995 {
+		return fmt.Sprintf("%.2f s", ms/1000)
+	}
+	return Span(time.Duration(ms) * time.Millisecond)
+}
+
+func join(names []string) string {
+	if len(names) < 2 {
+		return strings.Join(names, "")
+	}
+	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
+}

@@ -1,0 +1,530 @@
+package keep
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"sync"
+	"time"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/probe"
+	"neighbour/internal/core/proc"
+)
+
+// process is a service's main process, as far as a unit deals with it.
+// *proc.Process is one.
+type process interface {
+	ID() proc.ID
+	Done() <-chan struct{}
+	Exit() proc.Exit
+	// Signal asks the main process, End and KillAll all that the service
+	// started.
+	Signal(name string) error
+	End(signal string) (int, error)
+	KillAll(within time.Duration) error
+}
+
+// driver is what a unit needs of the world: everything that differs from
+// service to service.
+type driver interface {
+	// prepare does all that comes before the process. It calls set to show
+	// what it finds out and does.
+	prepare(ctx context.Context, set func(func(*Status))) error
+	launch() (process, error)
+	adopt(proc.ID) (process, error)
+	// probe is the service's check; nil if only its process can be watched.
+	probe() (probe.Probe, error)
+	// provision sets up what is set up in the running server.
+	provision(ctx context.Context, set func(func(*Status))) error
+	// lastLines are the latest lines of output since the launch.
+	lastLines(n int) []string
+	policy() policy
+}
+
+// policy is how a service is checked, restarted and stopped.
+type policy struct {
+	every, within, timeout time.Duration
+	fails                  int
+	once                   bool // meant to end by itself
+	when                   string
+	most                   int
+	window                 time.Duration
+	signal                 string
+	grace                  time.Duration
+}
+
+// failure is a reason with lines that belong to it.
+type failure struct {
+	reason  string
+	remarks []string
+}
+
+func (f *failure) Error() string { return f.reason }
+
+// settle is how long a program without any check must have run to count as
+// ready.
+const settle = 200 * time.Millisecond
+
+// killWait is how long killed processes may take to be gone.
+const killWait = 2 * time.Second
+
+// unit is one service under supervision. While it is wanted, one goroutine
+// leads it through its states.
+type unit struct {
+	svc    *declare.Service
+	driver driver
+	keeper *Keeper
+
+	mu      sync.Mutex
+	status  Status
+	id      proc.ID // of its process, zero if there is none
+	attempt *attempt
+}
+
+// attempt is the time from a start to the state that ends it.
+type attempt struct {
+	cancel context.CancelFunc
+	done   chan struct{}
+}
+
+// start begins an attempt, unless one is under way or the service has run to
+// its end as it should. An adopted process is continued.
+func (u *unit) start(ctx context.Context, adopted process, again bool) bool {
+	u.mu.Lock()
+	if u.attempt != nil || u.status.State == Finished && !again && adopted == nil {
+		u.mu.Unlock()
+		return false
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	a := &attempt{cancel: cancel, done: make(chan struct{})}
+	u.attempt = a
+	if adopted == nil {
+		u.status.Began = time.Now()
+		u.status.Restarts = 0
+		u.status.Checks = Checks{}
+		u.status.State, u.status.Reason, u.status.Remarks, u.status.Since = Waiting, "", nil, time.Now()
+	}
+	u.mu.Unlock()
+	u.keeper.published(u, adopted == nil)
+	go func() {
+		final := u.supervise(ctx, adopted)
+		// The attempt is over before the final state shows, so that who sees
+		// that state may start it again.
+		u.mu.Lock()
+		u.attempt = nil
+		u.mu.Unlock()
+		u.set(final)
+		cancel()
+		close(a.done)
+	}()
+	return true
+}
+
+// stop ends the attempt and waits until nothing of the service is left.
+func (u *unit) stop() {
+	u.mu.Lock()
+	a := u.attempt
+	u.mu.Unlock()
+	if a == nil {
+		u.set(func(s *Status) {
+			if s.State != Stopped {
+				*s = stopped(*s, "")
+			}
+		})
+		return
+	}
+	a.cancel()
+	<-a.done
+}
+
+// set changes the status and tells everybody.
+func (u *unit) set(change func(*Status)) {
+	u.mu.Lock()
+	before := u.status.State
+	change(&u.status)
+	moved := u.status.State != before
+	if moved {
+		u.status.Since = time.Now()
+	}
+	u.mu.Unlock()
+	u.keeper.published(u, moved)
+}
+
+// enter moves to a state.
+func (u *unit) enter(state State, reason string) {
+	u.set(func(s *Status) {
+		s.State, s.Reason, s.Remarks, s.Blocked, s.Until = state, reason, nil, false, time.Time{}
+	})
+}
+
+func (u *unit) snapshot() Status {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.status
+}
+
+func stopped(s Status, reason string) Status {
+	s.State, s.Reason, s.Remarks, s.Blocked, s.PID, s.Until = Stopped, reason, nil, false, 0, time.Time{}
+	s.ReadyMS, s.Usage = 0, Usage{}
+	return s
+}
+
+// ending is how one life of a service came to its end by itself.
+type ending struct {
+	err   error     // it could not be started, or did not become ready
+	exit  proc.Exit // else how its process ended
+	ready bool      // it had been ready
+}
+
+// supervise leads the service through its lives until it is stopped, fails,
+// or finishes, and returns the change to its final state.
+func (u *unit) supervise(ctx context.Context, adopted process) (final func(*Status)) {
+	p := u.driver.policy()
+	var restarts []time.Time
+	for try := 0; ; try++ {
+		end := u.live(ctx, adopted)
+		adopted = nil
+		u.setProcess(proc.ID{})
+		if ctx.Err() != nil {
+			return func(s *Status) { *s = stopped(*s, "") }
+		}
+		if p.once && end.err == nil && end.exit.OK() {
+			return finish(Finished, "exit 0", nil)
+		}
+		reason, remarks := u.explain(end)
+		crashed := end.ready || try > 0
+		switch {
+		case end.err == nil && end.ready && end.exit.OK() && p.when != "always":
+			return finish(Finished, `it ended by itself with exit 0; restart = { when = "always" } would start it again`, nil)
+		case !crashed || p.once || p.when == "never":
+			return finish(Failed, reason, remarks)
+		}
+		restarts = within(restarts, p.window)
+		if len(restarts) >= p.most {
+			return finish(Failed, fmt.Sprintf("%s; it was restarted %s within %s and ended each time, so no more tries", reason, times(len(restarts)), Span(p.window)), remarks)
+		}
+		restarts = append(restarts, time.Now())
+		pause := backOff(len(restarts))
+		u.set(func(s *Status) {
+			s.State, s.PID, s.Remarks, s.Restarts = Waiting, 0, remarks, s.Restarts+1
+			s.Reason = fmt.Sprintf("%s; restart %d of at most %d within %s", reason, len(restarts), p.most, Span(p.window))
+			s.Until = time.Now().Add(pause)
+		})
+		select {
+		case <-ctx.Done():
+			return func(s *Status) { *s = stopped(*s, "") }
+		case <-time.After(pause):
+		}
+	}
+}
+
+func finish(state State, reason string, remarks []string) func(*Status) {
+	return func(s *Status) {
+		*s = stopped(*s, reason)
+		s.State, s.Remarks = state, remarks
+	}
+}
+
+// backOff is the pause before the nth restart: 0.25 s, doubled each time up
+// to 30 s, with a fifth more or less so that services which fell together
+// don't rise together.
+func backOff(n int) time.Duration {
+	pause := min(250*time.Millisecond<<min(n-1, 10), 30*time.Second)
+	return time.Duration(float64(pause) * (0.8 + 0.4*rand.Float64()))
+}
+
+func within(list []time.Time, window time.Duration) []time.Time {
+	for len(list) > 0 && time.Since(list[0]) > window {
+		list = list[1:]
+	}
+	return list
+}
+
+// explain puts an end in words, with the last lines of output.
+func (u *unit) explain(e ending) (reason string, remarks []string) {
+	var f *failure
+	if errors.As(e.err, &f) {
+		return f.reason, f.remarks
+	}
+	if e.err != nil {
+		return e.err.Error(), nil
+	}
+	lasted := Span(time.Since(u.snapshot().Since))
+	reason = fmt.Sprintf("%s after %s", e.exit, lasted)
+	if !e.ready {
+		reason = fmt.Sprintf("%s %s after its start, before it was ready", e.exit, lasted)
+	}
+	return reason, u.driver.lastLines(6)
+}
+
+func (u *unit) setProcess(id proc.ID) {
+	u.mu.Lock()
+	u.id = id
+	u.mu.Unlock()
+}
+
+// live is one life: from waiting for what it needs to the end of its process.
+func (u *unit) live(ctx context.Context, p process) (end ending) {
+	if p == nil {
+		if err := u.awaitNeeds(ctx); err != nil {
+			return ending{err: err}
+		}
+		u.enter(Preparing, "looking for its program")
+		if err := u.driver.prepare(ctx, u.set); err != nil {
+			return ending{err: err}
+		}
+		u.enter(Starting, "")
+		var err error
+		if p, err = u.driver.launch(); err != nil {
+			return ending{err: err}
+		}
+		u.setProcess(p.ID())
+		u.set(func(s *Status) { s.PID = p.ID().PID })
+	} else {
+		u.setProcess(p.ID())
+	}
+	defer func() {
+		if ctx.Err() != nil {
+			u.end(p)
+			return
+		}
+		// Nothing of this life may get in the way of the next.
+		if err := p.KillAll(killWait); err != nil && end.err == nil {
+			end.err = err
+		}
+	}()
+	if s := u.snapshot().State; s != Ready && s != Ailing {
+		if over, end := u.becomeReady(ctx, p); over {
+			return end
+		}
+	}
+	u.stayReady(ctx, p)
+	return ending{exit: p.Exit(), ready: true}
+}
+
+// awaitNeeds waits until all that the service needs is ready.
+func (u *unit) awaitNeeds(ctx context.Context) error {
+	for {
+		changed := u.keeper.changed()
+		missing, blocked := u.keeper.missing(u.svc)
+		if missing == "" {
+			return ctx.Err()
+		}
+		u.set(func(s *Status) {
+			s.State, s.Reason, s.Remarks, s.Blocked, s.Until = Waiting, missing, nil, blocked, time.Time{}
+		})
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-changed:
+		}
+	}
+}
+
+// pace is the pause between checks of a service that isn't ready yet: short
+// at first, so that its becoming ready is seen at once.
+func pace(since time.Duration) time.Duration {
+	switch {
+	case since < 500*time.Millisecond:
+		return 5 * time.Millisecond
+	case since < 5*time.Second:
+		return 20 * time.Millisecond
+	case since < 30*time.Second:
+		return 50 * time.Millisecond
+	}
+	return 250 * time.Millisecond
+}
+
+// becomeReady checks until the service is ready. If it doesn't come to that,
+// over is true and end says why.
+func (u *unit) becomeReady(ctx context.Context, p process) (over bool, end ending) {
+	rules := u.driver.policy()
+	check, err := u.driver.probe()
+	if err != nil {
+		return true, ending{err: err}
+	}
+	began := time.Now()
+	var limit <-chan time.Time
+	if !rules.once {
+		timer := time.NewTimer(rules.within)
+		defer timer.Stop()
+		limit = timer.C
+		u.set(func(s *Status) { s.Until = began.Add(rules.within) })
+	} else {
+		u.set(func(s *Status) { s.Reason = "runs to its end" })
+	}
+	provisioned := false
+	last := "no check has answered yet"
+	for {
+		var pause <-chan time.Time
+		switch {
+		case rules.once: // ready means ended
+		case check == nil:
+			pause = time.After(settle)
+			if time.Since(began) >= settle {
+				u.becameReady(began)
+				return false, ending{}
+			}
+		default:
+			answer, err, done := u.check(ctx, p, check, rules.timeout)
+			if done {
+				break // the select below tells why
+			}
+			if err == nil && !provisioned {
+				if err = u.driver.provision(ctx, u.set); err != nil && ctx.Err() == nil {
+					return true, ending{err: err}
+				}
+				provisioned = true
+			}
+			if err == nil {
+				u.becameReady(began)
+				return false, ending{}
+			}
+			if fatal(err) {
+				return true, ending{err: err}
+			}
+			if answer != last {
+				last = answer
+				u.set(func(s *Status) { s.Reason = answer })
+			}
+			pause = time.After(pace(time.Since(began)))
+		}
+		select {
+		case <-ctx.Done():
+			return true, ending{err: ctx.Err()}
+		case <-p.Done():
+			return true, ending{exit: p.Exit()}
+		case <-limit:
+			return true, ending{err: &failure{
+				reason:  fmt.Sprintf("not ready within %s; newest check: %s", Span(rules.within), last),
+				remarks: u.driver.lastLines(6),
+			}}
+		case <-pause:
+		}
+	}
+}
+
+func (u *unit) becameReady(began time.Time) {
+	u.set(func(s *Status) {
+		s.State, s.Reason, s.Remarks, s.Until, s.Blocked = Ready, "", nil, time.Time{}, false
+		s.ReadyMS = float64(time.Since(began).Microseconds()) / 1000
+	})
+}
+
+// check runs one check; done says that the process ended or the attempt was
+// cancelled before the check was through. On failure answer is the error's
+// text.
+func (u *unit) check(ctx context.Context, p process, check probe.Probe, timeout time.Duration) (answer string, err error, done bool) {
+	ctx, cancel := context.WithTimeout(ctx, timeout)
+	defer cancel()
+	type result struct {
+		answer string
+		err    error
+	}
+	answered := make(chan result, 1)
+	go func() {
+		answer, err := check.Check(ctx)
+		answered <- result{answer, err}
+	}()
+	select {
+	case r := <-answered:
+		if r.err != nil {
+			if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+				r.err = fmt.Errorf("no answer within %s", Span(timeout))
+			}
+			return r.err.Error(), r.err, errors.Is(ctx.Err(), context.Canceled)
+		}
+		return r.answer, nil, false
+	case <-p.Done():
+		return "", nil, true
+	}
+}
+
+// stayReady checks a ready service now and then until its process ends or it
+// is stopped.
+func (u *unit) stayReady(ctx context.Context, p process) {
+	rules := u.driver.policy()
+	check, err := u.driver.probe()
+	if err != nil || check == nil {
+		select {
+		case <-ctx.Done():
+		case <-p.Done():
+		}
+		return
+	}
+	// Services that came up together are not all checked at one moment.
+	next := time.NewTimer(time.Duration(rand.Int64N(int64(rules.every)) + 1))
+	defer next.Stop()
+	fails := 0
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-p.Done():
+			return
+		case <-next.C:
+		}
+		began := time.Now()
+		answer, err, done := u.check(ctx, p, check, rules.timeout)
+		if done {
+			continue
+		}
+		took := float32(time.Since(began).Microseconds()) / 1000
+		if err != nil {
+			took = -1
+			fails++
+		} else {
+			fails = 0
+		}
+		u.set(func(s *Status) {
+			s.Checks.Total++
+			s.Checks.Recent = push(s.Checks.Recent, recentChecks, took)
+			if err != nil {
+				s.Checks.Failed++
+				s.Checks.LastFailed = time.Now()
+			}
+			switch {
+			case fails >= rules.fails:
+				s.State, s.Reason = Ailing, answer
+			case err == nil && s.State == Ailing:
+				s.State, s.Reason = Ready, ""
+			}
+		})
+		next.Reset(rules.every)
+	}
+}
+
+// end stops a process: the signal that asks it, its grace, and then a kill
+// of everything that it started.
+func (u *unit) end(p process) {
+	rules := u.driver.policy()
+	began := time.Now()
+	u.enter(Stopping, "sent SIG"+rules.signal)
+	u.set(func(s *Status) { s.Until = began.Add(rules.grace) })
+	_ = p.Signal(rules.signal)
+	select {
+	case <-p.Done():
+		// What it left behind is asked, too, and gets a moment.
+		if n, _ := p.End("TERM"); n > 0 {
+			deadline := began.Add(min(rules.grace, time.Second))
+			for pause := 2 * time.Millisecond; n > 0 && time.Now().Before(deadline); pause = min(2*pause, 50*time.Millisecond) {
+				time.Sleep(pause)
+				n, _ = p.End("TERM")
+			}
+		}
+	case <-time.After(rules.grace):
+		u.set(func(s *Status) {
+			s.Reason = fmt.Sprintf("did not end within %s of SIG%s, so it is killed", Span(rules.grace), rules.signal)
+		})
+	}
+	if err := p.KillAll(killWait); err != nil {
+		u.keeper.log.Error("processes are left", "service", u.svc.Name, "why", err)
+	}
+	// The kill makes the main process end at once; its parent learns of it.
+	select {
+	case <-p.Done():
+	case <-time.After(killWait):
+	}
+}

@@ -1,0 +1,71 @@
+package keep
+
+import (
+	"context"
+	"sync"
+)
+
+// Watch tells one client what changes. It holds back only which services
+// changed, not what: a slow client gets the newest, and costs nothing.
+type Watch struct {
+	keeper *Keeper
+	wake   chan struct{}
+
+	mu    sync.Mutex
+	dirty map[string]bool
+	all   bool
+}
+
+// Watch begins to watch. The first Next returns everything.
+func (k *Keeper) Watch() *Watch {
+	w := &Watch{keeper: k, wake: make(chan struct{}, 1), dirty: map[string]bool{}, all: true}
+	w.wake <- struct{}{}
+	k.mu.Lock()
+	k.watchers[w] = struct{}{}
+	k.mu.Unlock()
+	return w
+}
+
+// Close ends the watch.
+func (w *Watch) Close() {
+	w.keeper.mu.Lock()
+	delete(w.keeper.watchers, w)
+	w.keeper.mu.Unlock()
+	w.keeper.Touch()
+}
+
+// touch notes that a service changed; "" is the project as a whole.
+func (w *Watch) touch(service string) {
+	w.mu.Lock()
+	w.dirty[service] = true
+	w.mu.Unlock()
+	select {
+	case w.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Next waits for a change and returns the services that changed, as they are
+// now. It fails when the context or the keeper ends.
+func (w *Watch) Next(ctx context.Context) (Snapshot, error) {
+	select {
+	case <-ctx.Done():
+		return Snapshot{}, ctx.Err()
+	case <-w.keeper.ctx.Done():
+		return Snapshot{}, ErrClosed
+	case <-w.wake:
+	}
+	w.mu.Lock()
+	dirty, all := w.dirty, w.all
+	w.dirty, w.all = map[string]bool{}, false
+	w.mu.Unlock()
+	w.keeper.mu.Lock()
+	s := Snapshot{Overview: w.keeper.overview, Services: []Status{}}
+	w.keeper.mu.Unlock()
+	w.keeper.each(func(u *unit) {
+		if all || dirty[u.svc.Name] {
+			s.Services = append(s.Services, u.snapshot())
+		}
+	})
+	return s, nil
+}

@@ -1,0 +1,55 @@
+// Package catalogue lists all kinds. A new kind is a package of its own and
+// one line here.
+package catalogue
+
+import (
+	"slices"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/kind/mail"
+	"neighbour/internal/core/kind/postgres"
+	"neighbour/internal/core/kind/program"
+	"neighbour/internal/core/kind/redis"
+)
+
+// Catalogue is a list of kinds. It is a declare.Catalogue.
+type Catalogue []kind.Kind
+
+// All is every kind there is.
+var All = Catalogue{
+	program.Kind{},
+	postgres.Kind{},
+	redis.Kind{},
+	mail.Kind{},
+}
+
+// Kinds lists the names, sorted.
+func (c Catalogue) Kinds() []string {
+	names := make([]string, len(c))
+	for i, k := range c {
+		names[i] = k.Info().Name
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Kind finds a kind by its name, or returns nil.
+func (c Catalogue) Kind(name string) kind.Kind {
+	for _, k := range c {
+		if k.Info().Name == name {
+			return k
+		}
+	}
+	return nil
+}
+
+// Describe tells the declaration about a kind.
+func (c Catalogue) Describe(name string) (declare.KindInfo, bool) {
+	k := c.Kind(name)
+	if k == nil {
+		return declare.KindInfo{}, false
+	}
+	info := k.Info()
+	return declare.KindInfo{Settings: k.Settings, Facts: info.Facts, Listens: info.Listens}, true
+}

@@ -1,0 +1,232 @@
+// Package kind defines what Neighbour knows about a sort of service. Each
+// kind is a package of its own below this one; the list of them is in
+// package catalogue.
+package kind
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/probe"
+	"neighbour/internal/core/proc"
+)
+
+// Kind is a sort of service.
+type Kind interface {
+	// Info is what holds for all services of the kind.
+	Info() Info
+	// Settings makes an empty value of the kind's own keys, a pointer to a
+	// struct with toml tags.
+	Settings() any
+	// Find looks for the installed program. Its error names what is missing
+	// and how to get it; a *MissingError where a package is missing.
+	Find(in *Instance) (Program, error)
+	// Launch says how to start the server.
+	Launch(in *Instance) (Launch, error)
+	// Facts are the values that a service offers others; all of Info.Facts.
+	Facts(in *Instance) (map[string]Fact, error)
+	// Probe is the check by the server's own protocol; nil where only the
+	// program itself could tell.
+	Probe(in *Instance) (probe.Probe, error)
+}
+
+// Preparer is implemented by kinds that must do something once before the
+// first start. Prepare calls report with each step before it is done, and
+// does nothing if all is done already.
+type Preparer interface {
+	Prepare(ctx context.Context, in *Instance, report func(step string)) error
+}
+
+// Provisioner is implemented by kinds that set something up in a server that
+// accepts connections before it counts as ready.
+type Provisioner interface {
+	Provision(ctx context.Context, in *Instance, report func(step string)) error
+}
+
+// Noter is implemented by kinds that have something to say about a service's
+// contents. Notes must be quick, since it is called every few seconds.
+type Noter interface {
+	Notes(in *Instance) []string
+}
+
+// Info describes a kind.
+type Info struct {
+	Name  string
+	About string // a few words: "PostgreSQL database"
+	// Listens says that each of its services has a port; UsualPort is the
+	// one to try first.
+	Listens   bool
+	UsualPort int
+	// Facts are the names of the facts, the most useful first; Secrets are
+	// those that hold a password.
+	Facts, Secrets []string
+	// Accounts are set for servers that refuse to run as root: the users to
+	// run them as, the preferred first.
+	Accounts []string
+	// InheritEnv gives the server the keeper's whole environment, as a
+	// program of the user's expects; others get only the basics, so that
+	// nothing on the machine changes what they do.
+	InheritEnv bool
+}
+
+// Program is an installed program.
+type Program struct {
+	Path    string
+	Version string // "15.18"; empty where the kind has none
+	// Dir is the folder with the programs that belong to it.
+	Dir string
+}
+
+// Launch is how to start a server.
+type Launch struct {
+	Argv   []string
+	Env    []string // added to the environment
+	Dir    string   // the working folder, absolute
+	Signal string   // asks it to end: "TERM"
+}
+
+// Fact is a value that a service offers.
+type Fact struct {
+	Value  string `json:"value"`
+	Secret bool   `json:"secret,omitempty"`
+}
+
+// Instance is one service of a kind in a project on this machine.
+type Instance struct {
+	Service *declare.Service
+	Project string // the project's name
+	Root    string // the project's folder
+	Port    int    // 0 if it has none
+	// Data is the folder for what must last, Run the one for sockets and
+	// generated configuration. Both are made by EnsureDirs.
+	Data, Run string
+	// Account is who the server runs as; nil: this user.
+	Account *proc.Account
+	// Secret returns the password of a name, made up on first use.
+	Secret func(name string) (string, error)
+	// Self is the path of this program, for emulators.
+	Self string
+	// Program is what Find found.
+	Program Program
+	// Env are the declared variables, references resolved.
+	Env map[string]string
+	// Argv resolves the references of a command and splits it into the
+	// arguments to execute.
+	Argv func(declare.Command) ([]string, error)
+}
+
+// EnsureDirs makes the data and run folders, owned by the account.
+func (in *Instance) EnsureDirs() error {
+	for _, dir := range []string{in.Data, in.Run} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return err
+		}
+		if err := in.Account.Own(dir); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Command prepares a command that runs as the instance's account with a
+// basic environment.
+func (in *Instance) Command(ctx context.Context, path string, args ...string) *exec.Cmd {
+	cmd := exec.CommandContext(ctx, path, args...)
+	cmd.Env = BasicEnv()
+	cmd.SysProcAttr = in.Account.Attributes()
+	cmd.Dir = in.Data
+	return cmd
+}
+
+// basicVariables are what a server gets of the keeper's environment.
+var basicVariables = []string{"PATH", "HOME", "USER", "LOGNAME", "LANG", "TZ", "TMPDIR"}
+
+// BasicEnv is the environment of servers that must not be swayed by the
+// user's: where programs are, the language, the time zone.
+func BasicEnv() []string {
+	var env []string
+	for _, v := range os.Environ() {
+		name, _, _ := strings.Cut(v, "=")
+		if slices.Contains(basicVariables, name) || strings.HasPrefix(name, "LC_") {
+			env = append(env, v)
+		}
+	}
+	return env
+}
+
+// Packages names what provides a program: Debian's package and Homebrew's.
+type Packages struct {
+	Debian, Homebrew string
+}
+
+// MissingError says that a program isn't installed.
+type MissingError struct {
+	Program  string // the program's name
+	Looked   string // where it was looked for
+	Packages Packages
+}
+
+func (e *MissingError) Error() string {
+	s := fmt.Sprintf("%s is not installed (looked in %s)", e.Program, e.Looked)
+	switch {
+	case e.Packages.Debian != "" && e.Packages.Homebrew != "":
+		s += fmt.Sprintf("; install it with: apt-get install %s (Debian) or brew install %s (macOS)", e.Packages.Debian, e.Packages.Homebrew)
+	case e.Packages.Debian != "":
+		s += fmt.Sprintf("; install it with: apt-get install %s (Debian)", e.Packages.Debian)
+	}
+	return s
+}
+
+// Candidates lists the executables of a name: those in the folders that match
+// the patterns, the last match first, so that the newest version comes first,
+// and then the one in PATH.
+func Candidates(name string, patterns ...string) []string {
+	var found []string
+	add := func(path string) {
+		if resolved, err := filepath.EvalSymlinks(path); err == nil {
+			path = resolved
+		}
+		if info, err := os.Stat(path); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 && !slices.Contains(found, path) {
+			found = append(found, path)
+		}
+	}
+	for _, pattern := range patterns {
+		matches, _ := filepath.Glob(filepath.Join(pattern, name))
+		slices.Reverse(matches)
+		for _, m := range matches {
+			add(m)
+		}
+	}
+	if path, err := exec.LookPath(name); err == nil {
+		if abs, err := filepath.Abs(path); err == nil {
+			add(abs)
+		}
+	}
+	return found
+}
+
+// Choose picks the first program whose version meets the constraint and
+// accept, if given. Its error names what is installed instead.
+func Choose(what string, programs []Program, c declare.Constraint, packages string) (Program, error) {
+	var have []string
+	for _, p := range programs {
+		if c.Allows(p.Version) {
+			return p, nil
+		}
+		have = append(have, fmt.Sprintf("%s (%s)", p.Version, p.Path))
+	}
+	return Program{}, fmt.Errorf("no installed %s meets version = %q; installed: %s; install another (%s) or change the constraint",
+		what, c.String(), strings.Join(have, ", "), packages)
+}
+
+// FatalError says that waiting longer won't make a service ready.
+type FatalError struct{ Err error }
+
+func (e *FatalError) Error() string { return e.Err.Error() }
+func (e *FatalError) Unwrap() error { return e.Err }

@@ -1,0 +1,85 @@
+// Package mail is the kind of the built-in mail server, which takes every
+// message and delivers none.
+package mail
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/smtp"
+	"path/filepath"
+	"strconv"
+
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/probe"
+	emulator "neighbour/internal/emulator/mail"
+)
+
+// Kind is the kind.
+type Kind struct{}
+
+// Settings are its keys: none so far.
+type Settings struct{}
+
+// Info describes the kind.
+func (Kind) Info() kind.Info {
+	return kind.Info{Name: "mail", About: "mail, built in", Listens: true, UsualPort: 1025, Facts: []string{"smtp_url", "host", "port"}}
+}
+
+// Settings makes empty settings.
+func (Kind) Settings() any { return &Settings{} }
+
+// Find is this program itself.
+func (Kind) Find(in *kind.Instance) (kind.Program, error) { return kind.Program{Path: in.Self}, nil }
+
+// Launch starts the emulator as a process of its own.
+func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
+	return kind.Launch{
+		Argv: []string{in.Program.Path, "emulate", "mail", "--listen", "127.0.0.1:" + strconv.Itoa(in.Port), "--dir", messages(in)},
+		Dir:  in.Data, Signal: "TERM",
+	}, nil
+}
+
+func messages(in *kind.Instance) string { return filepath.Join(in.Data, "messages") }
+
+// Facts are its address.
+func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
+	port := strconv.Itoa(in.Port)
+	return map[string]kind.Fact{"smtp_url": {Value: "smtp://127.0.0.1:" + port}, "host": {Value: "127.0.0.1"}, "port": {Value: port}}, nil
+}
+
+// Probe waits for the greeting and says goodbye (RFC 5321, section 3.1).
+func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
+	return probe.Func(func(ctx context.Context) (string, error) {
+		conn, err := new(net.Dialer).DialContext(ctx, "tcp", "127.0.0.1:"+strconv.Itoa(in.Port))
+		if err != nil {
+			return "", errors.New(probe.Explain(err))
+		}
+		defer conn.Close()
+		if deadline, ok := ctx.Deadline(); ok {
+			_ = conn.SetDeadline(deadline)
+		}
+		c, err := smtp.NewClient(conn, "127.0.0.1")
+		if err != nil {
+			return "", errors.New(probe.Explain(err))
+		}
+		if err := c.Quit(); err != nil {
+			return "", errors.New(probe.Explain(err))
+		}
+		return "greets by SMTP", nil
+	}), nil
+}
+
+// Notes tell how many messages came, and of the latest.
+func (Kind) Notes(in *kind.Instance) []string {
+	s, err := emulator.ReadSummary(messages(in))
+	if err != nil || s.Count == 0 {
+		return []string{"no mail yet"}
+	}
+	notes := []string{"1 message"}
+	if s.Count > 1 {
+		notes[0] = fmt.Sprintf("%d messages", s.Count)
+	}
+	return append(notes, fmt.Sprintf("latest %s", s.At.Local().Format("15:04:05")), "from "+s.From, "to "+s.To, s.Subject)
+}

@@ -1,0 +1,288 @@
+// Package postgres is the kind of PostgreSQL servers. It makes a cluster of
+// its own for each service, with a password that it makes up.
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/probe"
+)
+
+// Kind is the kind.
+type Kind struct{}
+
+// Settings are its keys.
+type Settings struct {
+	Version   declare.Constraint `toml:"version" doc:"which versions will do: \"15\", \">=15.2, <17\""`
+	Databases []string           `toml:"databases" doc:"databases to create; the first is the one that url leads to"`
+}
+
+// Check reports names that can't be databases.
+func (s *Settings) Check(report func(key, message, remedy string)) {
+	for i, name := range s.Databases {
+		// PostgreSQL cuts longer names off (NAMEDATALEN, 63 bytes).
+		if name == "" || len(name) > 63 || strings.ContainsRune(name, 0) {
+			report("databases", fmt.Sprintf("%q can't be a database's name", name), "use 1 to 63 characters")
+		}
+		if slices.Contains(s.Databases[:i], name) {
+			report("databases", fmt.Sprintf("%q is there twice", name), "remove one")
+		}
+	}
+}
+
+// user is the cluster's superuser and owner of the databases.
+const user = "postgres"
+
+// Info describes the kind.
+func (Kind) Info() kind.Info {
+	return kind.Info{Name: "postgres", About: "PostgreSQL", Listens: true, UsualPort: 5432,
+		Facts: []string{"url", "host", "port", "user", "password", "database"}, Secrets: []string{"url", "password"},
+		Accounts: []string{"postgres"}}
+}
+
+// Settings makes empty settings.
+func (Kind) Settings() any { return &Settings{} }
+
+var (
+	packages = kind.Packages{Debian: "postgresql", Homebrew: "postgresql"}
+	places   = []string{"/usr/lib/postgresql/*/bin", "/usr/pgsql-*/bin", "/opt/homebrew/opt/postgresql@*/bin", "/usr/local/opt/postgresql@*/bin", "/usr/local/pgsql/bin"}
+	version  = regexp.MustCompile(`PostgreSQL\) (\d+(?:\.\d+)*)`)
+)
+
+// Find looks for the newest installed version that the constraint allows and
+// that can read the cluster, if there is one.
+func (Kind) Find(in *kind.Instance) (kind.Program, error) {
+	paths := kind.Candidates("postgres", places...)
+	if len(paths) == 0 {
+		return kind.Program{}, &kind.MissingError{Program: "postgres", Looked: "PATH, " + strings.Join(places, ", "), Packages: packages}
+	}
+	programs, err := kind.Versions(paths, version)
+	if err != nil {
+		return kind.Program{}, err
+	}
+	constraint := in.Service.Settings.(*Settings).Version
+	made, err := clusterVersion(in)
+	if err != nil {
+		return kind.Program{}, err
+	}
+	if made != "" {
+		all := programs
+		programs = slices.DeleteFunc(slices.Clone(all), func(p kind.Program) bool { return major(p.Version) != made })
+		if len(programs) == 0 {
+			return kind.Program{}, fmt.Errorf("its data in %s was made by PostgreSQL %s, and installed is only %s; install Debian's postgresql-%s, or move that folder away to begin with an empty cluster",
+				cluster(in), made, versions(all), made)
+		}
+		if !slices.ContainsFunc(programs, func(p kind.Program) bool { return constraint.Allows(p.Version) }) {
+			return kind.Program{}, fmt.Errorf("its data in %s was made by PostgreSQL %s, which version = %q doesn't allow; change the constraint, or move that folder away to begin with an empty cluster",
+				cluster(in), made, constraint)
+		}
+	}
+	return kind.Choose("PostgreSQL", programs, constraint, "Debian's postgresql-NN")
+}
+
+// major is what decides whether a version can read a cluster: the first
+// number, and before version 10 the first two.
+func major(version string) string {
+	parts := strings.Split(version, ".")
+	if n, _ := strconv.Atoi(parts[0]); n < 10 && len(parts) > 1 {
+		return parts[0] + "." + parts[1]
+	}
+	return parts[0]
+}
+
+func versions(programs []kind.Program) string {
+	v := make([]string, len(programs))
+	for i, p := range programs {
+		v[i] = p.Version
+	}
+	return strings.Join(v, ", ")
+}
+
+func cluster(in *kind.Instance) string { return filepath.Join(in.Data, "cluster") }
+
+// clusterVersion is the major version that made the cluster, "" if there is
+// no cluster yet.
+func clusterVersion(in *kind.Instance) (string, error) {
+	b, err := os.ReadFile(filepath.Join(cluster(in), "PG_VERSION"))
+	if errors.Is(err, os.ErrNotExist) {
+		return "", nil
+	}
+	if err != nil {
+		return "", fmt.Errorf("its data can't be read: %w", err)
+	}
+	return strings.TrimSpace(string(b)), nil
+}
+
+// Prepare creates the cluster. It is made beside its place and moved there
+// when complete, so that an interrupted start leaves no half cluster.
+func (Kind) Prepare(ctx context.Context, in *kind.Instance, report func(string)) error {
+	if made, err := clusterVersion(in); made != "" || err != nil {
+		return err
+	}
+	if _, err := os.Stat(cluster(in)); err == nil {
+		return fmt.Errorf("%s is there and is not a PostgreSQL cluster; move it away", cluster(in))
+	}
+	report("initdb: creating the cluster")
+	password, err := in.Secret("password")
+	if err != nil {
+		return err
+	}
+	unfinished := cluster(in) + ".unfinished"
+	if err := os.RemoveAll(unfinished); err != nil {
+		return err
+	}
+	passwordFile := filepath.Join(in.Run, "password")
+	if err := os.WriteFile(passwordFile, []byte(password+"\n"), 0o600); err != nil {
+		return err
+	}
+	defer os.Remove(passwordFile)
+	if err := in.Account.Own(passwordFile); err != nil {
+		return err
+	}
+	cmd := in.Command(ctx, filepath.Join(in.Program.Dir, "initdb"),
+		"--pgdata="+unfinished, "--username="+user, "--pwfile="+passwordFile, "--auth=scram-sha-256", "--encoding=UTF8")
+	if !utf8Locale(cmd.Env) {
+		cmd.Args = append(cmd.Args, "--locale=C")
+	}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return fmt.Errorf("initdb failed: %w\n%s", err, strings.TrimSpace(string(out)))
+	}
+	return os.Rename(unfinished, cluster(in))
+}
+
+// utf8Locale says whether the locale variables ask for UTF-8, as LC_ALL,
+// LC_CTYPE and LANG do in this order (POSIX, 8.2).
+func utf8Locale(env []string) bool {
+	for _, name := range []string{"LC_ALL=", "LC_CTYPE=", "LANG="} {
+		for _, v := range env {
+			if value, ok := strings.CutPrefix(v, name); ok && value != "" {
+				value = strings.ToLower(value)
+				return strings.Contains(value, "utf-8") || strings.Contains(value, "utf8")
+			}
+		}
+	}
+	return false
+}
+
+// Launch starts the server. INT is its fast shutdown: it ends sessions and
+// closes the cluster in order.
+func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
+	return kind.Launch{
+		Argv: []string{in.Program.Path, "-D", cluster(in), "-p", strconv.Itoa(in.Port), "-k", in.Run,
+			"-c", "listen_addresses=127.0.0.1", "-c", "log_destination=stderr", "-c", "logging_collector=off"},
+		Dir: in.Data, Signal: "INT",
+	}, nil
+}
+
+// database is the one that the facts lead to.
+func database(in *kind.Instance) string {
+	if names := in.Service.Settings.(*Settings).Databases; len(names) > 0 {
+		return names[0]
+	}
+	return "postgres"
+}
+
+// Facts are how to reach it.
+func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
+	password, err := in.Secret("password")
+	if err != nil {
+		return nil, err
+	}
+	return map[string]kind.Fact{
+		"url":  {Value: address(in, password, database(in)), Secret: true},
+		"host": {Value: "127.0.0.1"}, "port": {Value: strconv.Itoa(in.Port)},
+		"user": {Value: user}, "password": {Value: password, Secret: true}, "database": {Value: database(in)},
+	}, nil
+}
+
+func address(in *kind.Instance, password, db string) string {
+	u := url.URL{Scheme: "postgres", User: url.UserPassword(user, password), Host: "127.0.0.1:" + strconv.Itoa(in.Port), Path: "/" + db,
+		// The server has no certificate, and some clients insist on one.
+		RawQuery: "sslmode=disable"}
+	return u.String()
+}
+
+// connect logs in to the database that every cluster has.
+func connect(ctx context.Context, in *kind.Instance) (*pgconn.PgConn, error) {
+	password, err := in.Secret("password")
+	if err != nil {
+		return nil, err
+	}
+	config, err := pgconn.ParseConfig(address(in, password, "postgres"))
+	if err != nil {
+		return nil, err
+	}
+	config.RuntimeParams = map[string]string{"application_name": "neighbour"}
+	conn, err := pgconn.ConnectConfig(ctx, config)
+	if err == nil {
+		return conn, nil
+	}
+	var answer *pgconn.PgError
+	if errors.As(err, &answer) {
+		if answer.Code == "28P01" { // invalid_password
+			return nil, &kind.FatalError{Err: fmt.Errorf("the cluster has another password than .neighbour/secrets.json; put that file back, or move %s away to begin with an empty cluster", cluster(in))}
+		}
+		return nil, errors.New(answer.Message) // "the database system is starting up"
+	}
+	return nil, errors.New(probe.Explain(err))
+}
+
+// Probe is a handshake and login.
+func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
+	return probe.Func(func(ctx context.Context) (string, error) {
+		conn, err := connect(ctx, in)
+		if err != nil {
+			return "", err
+		}
+		conn.Close(ctx)
+		return "accepts a login", nil
+	}), nil
+}
+
+// Provision creates the declared databases that aren't there.
+func (Kind) Provision(ctx context.Context, in *kind.Instance, report func(string)) error {
+	wanted := in.Service.Settings.(*Settings).Databases
+	if len(wanted) == 0 {
+		return nil
+	}
+	conn, err := connect(ctx, in)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(ctx)
+	results, err := conn.Exec(ctx, "select datname from pg_database").ReadAll()
+	if err != nil {
+		return fmt.Errorf("listing the databases: %w", err)
+	}
+	var have []string
+	for _, row := range results[0].Rows {
+		have = append(have, string(row[0]))
+	}
+	for _, name := range wanted {
+		if slices.Contains(have, name) {
+			continue
+		}
+		report("creating database " + name)
+		quoted := `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
+		if _, err := conn.Exec(ctx, "create database "+quoted).ReadAll(); err != nil {
+			return fmt.Errorf("creating database %s: %w", name, err)
+		}
+	}
+	return nil
+}

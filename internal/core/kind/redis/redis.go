@@ -1,0 +1,88 @@
+// Package redis is the kind of Redis servers.
+package redis
+
+import (
+	"context"
+	"errors"
+	"regexp"
+	"strconv"
+	"strings"
+
+	client "github.com/redis/go-redis/v9"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/probe"
+)
+
+// Kind is the kind.
+type Kind struct{}
+
+// Settings are its keys.
+type Settings struct {
+	Version declare.Constraint `toml:"version" doc:"which versions will do"`
+}
+
+// Info describes the kind.
+func (Kind) Info() kind.Info {
+	return kind.Info{Name: "redis", About: "Redis", Listens: true, UsualPort: 6379, Facts: []string{"url", "host", "port"}}
+}
+
+// Settings makes empty settings.
+func (Kind) Settings() any { return &Settings{} }
+
+var (
+	packages = kind.Packages{Debian: "redis-server", Homebrew: "redis"}
+	places   = []string{"/opt/homebrew/opt/redis/bin", "/usr/local/opt/redis/bin", "/usr/local/bin", "/usr/bin"}
+	version  = regexp.MustCompile(`v=(\d+\.\d+(?:\.\d+)?)`)
+)
+
+// Find looks for redis-server.
+func (Kind) Find(in *kind.Instance) (kind.Program, error) {
+	paths := kind.Candidates("redis-server", places...)
+	if len(paths) == 0 {
+		return kind.Program{}, &kind.MissingError{Program: "redis-server", Looked: "PATH, " + strings.Join(places, ", "), Packages: packages}
+	}
+	programs, err := kind.Versions(paths, version)
+	if err != nil {
+		return kind.Program{}, err
+	}
+	return kind.Choose("Redis", programs, in.Service.Settings.(*Settings).Version, "Debian's "+packages.Debian)
+}
+
+// Launch starts the server with everything on its command line, so that no
+// configuration file of the machine has a say. Writes are kept at once in an
+// append-only file.
+func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
+	return kind.Launch{
+		Argv: []string{in.Program.Path,
+			"--port", strconv.Itoa(in.Port), "--bind", "127.0.0.1", "--dir", in.Data,
+			"--daemonize", "no", "--appendonly", "yes", "--logfile", ""},
+		Dir: in.Data, Signal: "TERM",
+	}, nil
+}
+
+// Facts are its address.
+func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
+	port := strconv.Itoa(in.Port)
+	return map[string]kind.Fact{"url": {Value: "redis://127.0.0.1:" + port}, "host": {Value: "127.0.0.1"}, "port": {Value: port}}, nil
+}
+
+// Probe is a PING.
+func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
+	return probe.Func(func(ctx context.Context) (string, error) {
+		c := client.NewClient(&client.Options{
+			Addr: "127.0.0.1:" + strconv.Itoa(in.Port), Protocol: 2, DisableIdentity: true,
+			MaxRetries: -1, DialerRetries: 1, PoolSize: 1, ContextTimeoutEnabled: true,
+		})
+		defer c.Close()
+		if err := c.Ping(ctx).Err(); err != nil {
+			var answer client.Error
+			if errors.As(err, &answer) {
+				return "", errors.New(answer.Error()) // "LOADING Redis is loading the dataset in memory"
+			}
+			return "", errors.New(probe.Explain(err))
+		}
+		return "answers PING", nil
+	}), nil
+}

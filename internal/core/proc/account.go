@@ -1,0 +1,52 @@
+package proc
+
+import (
+	"fmt"
+	"os"
+	"os/user"
+	"strconv"
+	"syscall"
+)
+
+// Account is an unprivileged user that runs servers which refuse root.
+type Account struct {
+	Name     string
+	UID, GID int
+}
+
+// FindAccount returns the first of the named users that exists, or nobody.
+func FindAccount(names ...string) (*Account, error) {
+	for _, name := range append(names, "nobody") {
+		u, err := user.Lookup(name)
+		if err != nil {
+			continue
+		}
+		uid, err1 := strconv.Atoi(u.Uid)
+		gid, err2 := strconv.Atoi(u.Gid)
+		if err1 == nil && err2 == nil && uid != 0 {
+			return &Account{Name: name, UID: uid, GID: gid}, nil
+		}
+	}
+	return nil, fmt.Errorf("there is no unprivileged user to run as; tried %v and nobody", names)
+}
+
+// Own gives a file or folder to the account; a nil account changes nothing.
+func (a *Account) Own(path string) error {
+	if a == nil {
+		return nil
+	}
+	return os.Lchown(path, a.UID, a.GID)
+}
+
+func (a *Account) credential() *syscall.Credential {
+	return &syscall.Credential{Uid: uint32(a.UID), Gid: uint32(a.GID)}
+}
+
+// Attributes are the system attributes that run a command as the account; a
+// nil account runs it as this user.
+func (a *Account) Attributes() *syscall.SysProcAttr {
+	if a == nil {
+		return nil
+	}
+	return &syscall.SysProcAttr{Credential: a.credential()}
+}

@@ -1,0 +1,25 @@
+package proc
+
+import "time"
+
+// pollEnd is awaitEnd where the system can't tell of the end by itself.
+func pollEnd(id ID, cancel <-chan struct{}) bool {
+	tick := time.NewTicker(250 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		select {
+		case <-cancel:
+			return false
+		case <-tick.C:
+			if !id.Alive() {
+				return true
+			}
+		}
+	}
+}
+
+// Mark is the mark of a service's processes.
+func Mark(dir, service string) string { return dir + ":" + service }
+
+// MarkOf reads the mark of a process, "" if it has none or can't be read.
+func MarkOf(pid int) string { return markOf(pid) }

@@ -1,0 +1,241 @@
+// Package proc starts, signals and watches the processes of services. It
+// knows a process by its pid and its start together, so that a recycled pid
+// is never taken for the process that had it before, and it finds everything
+// that a service started: its process group, its descendants, and those that
+// detached themselves from both.
+package proc
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"syscall"
+	"time"
+)
+
+// MarkVariable is the environment variable that marks every process of a
+// service, and thereby its descendants. Its value is the project's folder and
+// the service's name with a colon between.
+const MarkVariable = "NEIGHBOUR_SERVICE"
+
+// ID is a process: its pid and what tells it from others that had the same
+// pid before.
+type ID struct {
+	PID   int    `json:"pid"`
+	Start string `json:"start"`
+}
+
+// Alive says whether the process still runs; a zombie doesn't.
+func (id ID) Alive() bool {
+	if id.PID <= 0 {
+		return false
+	}
+	start, err := startOf(id.PID)
+	return err == nil && start == id.Start
+}
+
+// Identify returns the identity of a running process.
+func Identify(pid int) (ID, error) {
+	start, err := startOf(pid)
+	if err != nil {
+		return ID{}, fmt.Errorf("no process has pid %d: %w", pid, err)
+	}
+	return ID{PID: pid, Start: start}, nil
+}
+
+// Exit is how a process ended.
+type Exit struct {
+	// Known is false for an adopted process: only its parent learns how a
+	// process ended.
+	Known bool
+	Code  int
+	// Signal is the signal's name, "SIGKILL", if one ended it.
+	Signal string
+}
+
+// OK says that the process is known to have ended well.
+func (e Exit) OK() bool { return e.Known && e.Signal == "" && e.Code == 0 }
+
+func (e Exit) String() string {
+	switch {
+	case !e.Known:
+		return "ended"
+	case e.Signal != "":
+		return "ended by " + e.Signal
+	default:
+		return fmt.Sprintf("exit %d", e.Code)
+	}
+}
+
+// Spec says how to start a process.
+type Spec struct {
+	Argv []string // the program, looked up by the caller, and its arguments
+	Env  []string // the whole environment, NAME=value
+	Dir  string   // the working folder
+	Mark string   // the value of MarkVariable
+	// Output gets the standard output and error, written to by the process
+	// itself. The file stays the caller's to close.
+	Output *os.File
+	// Account runs the process as another user; nil: as this one.
+	Account *Account
+}
+
+// Process is a service's main process.
+type Process struct {
+	id     ID
+	mark   string
+	done   chan struct{}
+	exit   Exit
+	cancel chan struct{}
+}
+
+// Start starts a process in a group of its own. The errors are those of
+// exec.Cmd.Start.
+func Start(spec Spec) (*Process, error) {
+	if len(spec.Argv) == 0 {
+		return nil, errors.New("there is no command to start")
+	}
+	cmd := exec.Command(spec.Argv[0], spec.Argv[1:]...)
+	cmd.Env = append(spec.Env[:len(spec.Env):len(spec.Env)], MarkVariable+"="+spec.Mark)
+	cmd.Dir = spec.Dir
+	cmd.Stdout, cmd.Stderr = spec.Output, spec.Output
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if spec.Account != nil {
+		cmd.SysProcAttr.Credential = spec.Account.credential()
+	}
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	p := &Process{mark: spec.Mark, done: make(chan struct{}), cancel: make(chan struct{})}
+	p.id.PID = cmd.Process.Pid
+	// The child can't be reaped before Wait, so its entry is still there.
+	p.id.Start, _ = startOf(p.id.PID)
+	go func() {
+		err := cmd.Wait()
+		p.exit = exitOf(cmd.ProcessState, err)
+		close(p.done)
+	}()
+	return p, nil
+}
+
+func exitOf(state *os.ProcessState, err error) Exit {
+	if state == nil {
+		return Exit{Known: err == nil}
+	}
+	e := Exit{Known: true, Code: state.ExitCode()}
+	if ws, ok := state.Sys().(syscall.WaitStatus); ok && ws.Signaled() {
+		e.Signal = signalName(ws.Signal())
+	}
+	return e
+}
+
+// Adopt watches a process that another keeper started.
+func Adopt(id ID, mark string) (*Process, error) {
+	if !id.Alive() {
+		return nil, fmt.Errorf("the process with pid %d is gone", id.PID)
+	}
+	p := &Process{id: id, mark: mark, done: make(chan struct{}), cancel: make(chan struct{})}
+	go func() {
+		if awaitEnd(id, p.cancel) {
+			close(p.done)
+		}
+	}()
+	return p, nil
+}
+
+// ID tells which process it is.
+func (p *Process) ID() ID { return p.id }
+
+// Done is closed when the main process has ended.
+func (p *Process) Done() <-chan struct{} { return p.done }
+
+// Exit tells how the process ended, once Done is closed.
+func (p *Process) Exit() Exit { return p.exit }
+
+// Release stops watching an adopted process and leaves it running.
+func (p *Process) Release() { close(p.cancel) }
+
+// Signal asks the main process to end with the named signal, "TERM".
+func (p *Process) Signal(name string) error {
+	sig, ok := signalNumbers[name]
+	if !ok {
+		return fmt.Errorf("unknown signal %q", name)
+	}
+	if !p.id.Alive() {
+		return os.ErrProcessDone
+	}
+	return syscall.Kill(p.id.PID, sig)
+}
+
+// Remains lists the processes of the service that still run: the main
+// process, its group, its descendants, and all that carry its mark.
+func (p *Process) Remains() ([]ID, error) {
+	t, err := ReadTable()
+	if err != nil {
+		return nil, err
+	}
+	return t.Belonging(p.id, p.mark), nil
+}
+
+// End signals everything that remains of the service with the named signal,
+// and says how many processes that were.
+func (p *Process) End(name string) (int, error) {
+	remains, err := p.Remains()
+	if err != nil {
+		return 0, err
+	}
+	Signal(remains, name)
+	return len(remains), nil
+}
+
+// Signal sends the named signal to each of these processes that still runs.
+func Signal(ids []ID, name string) {
+	for _, id := range ids {
+		if id.Alive() {
+			_ = syscall.Kill(id.PID, signalNumbers[name])
+		}
+	}
+}
+
+// KillAll kills everything that remains of the service and waits until it is
+// gone, at most for the given time.
+func (p *Process) KillAll(within time.Duration) error {
+	deadline := time.Now().Add(within)
+	pause := 2 * time.Millisecond
+	for {
+		n, err := p.End("KILL")
+		if err != nil || n == 0 {
+			return err
+		}
+		if time.Now().After(deadline) {
+			return fmt.Errorf("%d processes are still there %s after they were killed", n, within)
+		}
+		time.Sleep(pause)
+		pause = min(pause*2, 50*time.Millisecond)
+	}
+}
+
+var signalNumbers = map[string]syscall.Signal{
+	"TERM": syscall.SIGTERM, "INT": syscall.SIGINT, "QUIT": syscall.SIGQUIT, "HUP": syscall.SIGHUP,
+	"USR1": syscall.SIGUSR1, "USR2": syscall.SIGUSR2, "KILL": syscall.SIGKILL,
+}
+
+func signalName(sig syscall.Signal) string {
+	for name, n := range signalNumbers {
+		if n == sig {
+			return "SIG" + name
+		}
+	}
+	switch sig {
+	case syscall.SIGSEGV:
+		return "SIGSEGV"
+	case syscall.SIGABRT:
+		return "SIGABRT"
+	case syscall.SIGBUS:
+		return "SIGBUS"
+	case syscall.SIGPIPE:
+		return "SIGPIPE"
+	}
+	return fmt.Sprintf("signal %d", int(sig))
+}

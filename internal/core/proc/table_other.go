@@ -1,0 +1,87 @@
+//go:build !linux
+
+package proc
+
+import (
+	"errors"
+	"strconv"
+	"time"
+
+	"github.com/shirou/gopsutil/v4/process"
+	"golang.org/x/sys/unix"
+)
+
+var errGone = errors.New("it is gone")
+
+func startOf(pid int) (string, error) {
+	p, err := process.NewProcess(int32(pid))
+	if err != nil {
+		return "", err
+	}
+	at, err := p.CreateTime()
+	if err != nil {
+		return "", err
+	}
+	if states, err := p.Status(); err == nil && len(states) > 0 && states[0] == process.Zombie {
+		return "", errGone
+	}
+	return strconv.FormatInt(at, 10), nil
+}
+
+// ReadTable reads the system's process table.
+func ReadTable() (Table, error) {
+	all, err := process.Processes()
+	if err != nil {
+		return nil, err
+	}
+	t := Table{}
+	for _, p := range all {
+		pid := int(p.Pid)
+		start, err := startOf(pid)
+		if err != nil {
+			continue
+		}
+		e := &Entry{ID: ID{PID: pid, Start: start}}
+		if parent, err := p.Ppid(); err == nil {
+			e.Parent = int(parent)
+		}
+		e.Group, _ = unix.Getpgid(pid)
+		e.Session, _ = unix.Getsid(pid)
+		if times, err := p.Times(); err == nil {
+			e.CPU = time.Duration((times.User + times.System) * float64(time.Second))
+		}
+		if m, err := p.MemoryInfo(); err == nil {
+			e.Memory = m.RSS
+		}
+		t[pid] = e
+	}
+	return t, nil
+}
+
+// MeasureShared does nothing here: the system doesn't tell shared memory.
+func (t Table) MeasureShared([]ID) {}
+
+func markOf(pid int) string {
+	p, err := process.NewProcess(int32(pid))
+	if err != nil {
+		return ""
+	}
+	env, err := p.Environ()
+	if err != nil {
+		return ""
+	}
+	for _, v := range env {
+		if len(v) > len(MarkVariable) && v[:len(MarkVariable)+1] == MarkVariable+"=" {
+			return v[len(MarkVariable)+1:]
+		}
+	}
+	return ""
+}
+
+func awaitEnd(id ID, cancel <-chan struct{}) bool { return pollEnd(id, cancel) }
+
+// Subreap does nothing here: the system has no such thing.
+func Subreap() error { return nil }
+
+// Reap does nothing here: nothing is inherited.
+func Reap(Table, map[int]bool) map[int]bool { return nil }

@@ -1,0 +1,277 @@
+// Package project is a declared project on this machine: its folders, its
+// ports, its passwords, and from these what each of its services is started
+// with.
+package project
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/kind/catalogue"
+	"neighbour/internal/core/proc"
+	"neighbour/internal/core/wire"
+)
+
+// StateDir is the name of the folder beside the declaration that holds all
+// that Neighbour keeps for the project.
+const StateDir = ".neighbour"
+
+// socketLimit is how long a Unix socket's path may be: 104 bytes on macOS,
+// 108 on Linux, with the closing zero (sockaddr_un, unix(7)).
+const socketLimit = 103
+
+// Project is a declared project on this machine.
+type Project struct {
+	*declare.Declaration
+	// Self is the path of this program.
+	Self string
+
+	state string
+	ports *portBook
+	vault *vault
+}
+
+// Open reads the declaration in dir or the nearest folder above it. Problems
+// in it come back as declare.Problems, its lack as a *declare.MissingError.
+func Open(dir string) (*Project, error) {
+	path, err := declare.Find(dir)
+	if err != nil {
+		return nil, err
+	}
+	// One project has one name for its folder, however it was reached.
+	if real, err := filepath.EvalSymlinks(filepath.Dir(path)); err == nil {
+		path = filepath.Join(real, declare.FileName)
+	}
+	d, err := declare.Load(path, catalogue.All)
+	if err != nil {
+		return nil, err
+	}
+	return New(d)
+}
+
+// New is the project of a declaration.
+func New(d *declare.Declaration) (*Project, error) {
+	self, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	p := At(d.Dir)
+	p.Declaration, p.Self = d, self
+	return p, nil
+}
+
+// At is the project in a folder without its declaration: only its paths may
+// be asked for. It serves where the declaration can't be read.
+func At(dir string) *Project {
+	state := filepath.Join(dir, StateDir)
+	p := &Project{Declaration: &declare.Declaration{Dir: dir}, state: state}
+	p.ports = &portBook{path: filepath.Join(state, "ports.json")}
+	p.vault = &vault{path: filepath.Join(state, "secrets.json")}
+	return p
+}
+
+// AtFile is At for the folder of a declaration.
+func AtFile(path string) *Project {
+	dir := filepath.Dir(path)
+	if real, err := filepath.EvalSymlinks(dir); err == nil {
+		dir = real
+	}
+	return At(dir)
+}
+
+// EnsureDirs makes the project's own folders and enters it in the list of
+// this user's projects.
+func (p *Project) EnsureDirs() error {
+	for _, dir := range []string{p.state, p.LogDir(), filepath.Join(p.state, "data"), filepath.Join(p.state, "run")} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return fmt.Errorf("the project's folder for data can't be made: %w", err)
+		}
+	}
+	ignore := filepath.Join(p.state, ".gitignore")
+	if _, err := os.Stat(ignore); errors.Is(err, fs.ErrNotExist) {
+		if err := os.WriteFile(ignore, []byte("*\n"), 0o644); err != nil {
+			return err
+		}
+	}
+	if err := os.MkdirAll(p.runDir(), 0o700); err != nil {
+		return err
+	}
+	return enlist(p.Dir)
+}
+
+// LogDir is the folder of the log files.
+func (p *Project) LogDir() string { return filepath.Join(p.state, "logs") }
+
+// LogFile is where a service's output goes.
+func (p *Project) LogFile(service string) string { return filepath.Join(p.LogDir(), service+".log") }
+
+// KeeperLog is where the keeper writes what it does.
+func (p *Project) KeeperLog() string { return filepath.Join(p.LogDir(), "keeper.jsonl") }
+
+// StateFile is where the keeper keeps what it needs to find the services again.
+func (p *Project) StateFile() string { return filepath.Join(p.state, "run", "state.json") }
+
+// LockFile is held by the project's keeper as long as it runs.
+func (p *Project) LockFile() string { return filepath.Join(p.state, "run", "keeper.lock") }
+
+// Socket is the path of the keeper's socket.
+func (p *Project) Socket() string { return filepath.Join(p.runDir(), "keeper.sock") }
+
+// runDir is the folder for sockets: in the project if its path is short
+// enough, else a short one of this user's.
+func (p *Project) runDir() string {
+	dir := filepath.Join(p.state, "run")
+	// The longest socket is a service's: its name and the server's own name.
+	if len(dir)+len("/keeper.sock") <= socketLimit {
+		return dir
+	}
+	return p.shortRunDir("keeper")
+}
+
+// shortRunDir is a folder with a short path for one thing's sockets.
+func (p *Project) shortRunDir(name string) string {
+	sum := sha256.Sum256([]byte(p.Dir + "\x00" + name))
+	return filepath.Join(shortBase(), hex.EncodeToString(sum[:6]))
+}
+
+// shortBase is this user's folder for sockets whose own place has too long a
+// path.
+func shortBase() string {
+	if dir := os.Getenv("XDG_RUNTIME_DIR"); dir != "" && len(dir) < 60 {
+		return filepath.Join(dir, "neighbour")
+	}
+	return fmt.Sprintf("/tmp/neighbour-%d", os.Getuid())
+}
+
+// sharedBase is where the data of servers that run under another account is,
+// when this user is root: root's own folders can't be reached by them.
+const sharedBase = "/var/lib/neighbour"
+
+// Kind is the kind of a service.
+func (p *Project) Kind(s *declare.Service) kind.Kind { return catalogue.All.Kind(s.Kind) }
+
+// Instance is a service with what it is started with. Its program is not
+// looked for, and its folders are not made.
+func (p *Project) Instance(s *declare.Service) (*kind.Instance, error) {
+	in, err := p.bare(s)
+	if err != nil {
+		return nil, err
+	}
+	vars, err := p.Variables(s)
+	if err != nil {
+		return nil, err
+	}
+	in.Env = map[string]string{}
+	for _, v := range vars {
+		in.Env[v.Name] = v.Value
+	}
+	in.Argv = p.Wiring().Argv
+	return in, nil
+}
+
+// bare is an instance as far as its facts need it.
+func (p *Project) bare(s *declare.Service) (*kind.Instance, error) {
+	info := p.Kind(s).Info()
+	port, err := p.Port(s)
+	if err != nil {
+		return nil, err
+	}
+	in := &kind.Instance{
+		Service: s, Project: p.Name, Root: p.Dir, Port: port, Self: p.Self,
+		Data:   filepath.Join(p.state, "data", s.Name),
+		Run:    filepath.Join(p.state, "run", s.Name),
+		Secret: func(name string) (string, error) { return p.vault.secret(s.Name + "." + name) },
+	}
+	if len(info.Accounts) > 0 && os.Getuid() == 0 {
+		if in.Account, err = proc.FindAccount(info.Accounts...); err != nil {
+			return nil, err
+		}
+		p.shareData(in)
+	}
+	if len(in.Run)+len("/.s.PGSQL.65535") > socketLimit {
+		in.Run = p.shortRunDir(s.Name)
+	}
+	return in, nil
+}
+
+// shareData moves an instance's folders to where its account can reach them.
+// A link from the usual place leads there, and is followed if the project
+// was moved since.
+func (p *Project) shareData(in *kind.Instance) {
+	sum := sha256.Sum256([]byte(p.Dir))
+	shared := filepath.Join(sharedBase, hex.EncodeToString(sum[:8]), in.Service.Name)
+	if target, err := os.Readlink(in.Data); err == nil {
+		if info, err := os.Stat(target); err == nil && info.IsDir() {
+			shared = filepath.Dir(target)
+		}
+	}
+	in.Data, in.Run = filepath.Join(shared, "data"), filepath.Join(shared, "run")
+}
+
+// EnsureInstanceDirs makes an instance's folders.
+func (p *Project) EnsureInstanceDirs(in *kind.Instance) error {
+	if in.Account != nil {
+		// Its account must be able to pass through, but not to look around.
+		if err := os.MkdirAll(filepath.Dir(in.Data), 0o711); err != nil {
+			return err
+		}
+		usual := filepath.Join(p.state, "data", in.Service.Name)
+		if target, err := os.Readlink(usual); err != nil || target != in.Data {
+			if err := os.Remove(usual); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return fmt.Errorf("%s was made by another user; move it away: %w", usual, err)
+			}
+			if err := os.Symlink(in.Data, usual); err != nil {
+				return err
+			}
+		}
+	}
+	return in.EnsureDirs()
+}
+
+// Facts are the facts of a service.
+func (p *Project) Facts(service string) (map[string]kind.Fact, error) {
+	s := p.Service(service)
+	if s == nil {
+		return nil, p.Check(service)
+	}
+	in, err := p.bare(s)
+	if err != nil {
+		return nil, err
+	}
+	return p.Kind(s).Facts(in)
+}
+
+// Wiring resolves the project's references.
+func (p *Project) Wiring() wire.Source {
+	return wire.Source{Declaration: p.Declaration, Facts: p.Facts}
+}
+
+// Variables are what a service's environment has beside the inherited ones.
+func (p *Project) Variables(s *declare.Service) ([]wire.Variable, error) {
+	port, err := p.Port(s)
+	if err != nil {
+		return nil, err
+	}
+	return p.Wiring().Environment(s, port)
+}
+
+// Environment is the whole environment that a service is started with.
+func (p *Project) Environment(s *declare.Service) ([]string, error) {
+	vars, err := p.Variables(s)
+	if err != nil {
+		return nil, err
+	}
+	base := kind.BasicEnv()
+	if p.Kind(s).Info().InheritEnv {
+		base = os.Environ()
+	}
+	return wire.Merge(base, vars), nil
+}
+

@@ -1,0 +1,78 @@
+// Package demo is the Toolshed: the demo project, a street's tool-lending
+// library, and the small programs that it runs.
+package demo
+
+import (
+	_ "embed"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"neighbour/internal/core/declare"
+)
+
+// Command is the hidden command that runs one of the demo's programs.
+const Command = "toolshed"
+
+var (
+	//go:embed toolshed.toml
+	quiet string
+	//go:embed trouble.toml
+	troubled string
+)
+
+// HeldPort is the port that a stranger holds in the trouble demo.
+const HeldPort = 4177
+
+// Dir is the folder of the demo.
+func Dir(trouble bool) string {
+	name := fmt.Sprintf("neighbour-demo-%d", os.Getuid())
+	if trouble {
+		name += "-trouble"
+	}
+	return filepath.Join(os.TempDir(), name, "toolshed")
+}
+
+// Write puts the demo's declaration and folders in place, for programs that
+// self, the path of this program, runs. What is there already stays.
+func Write(trouble bool, self string) (dir string, err error) {
+	dir = Dir(trouble)
+	base := filepath.Dir(dir)
+	if err := os.Mkdir(base, 0o700); err != nil && !os.IsExist(err) {
+		return "", err
+	}
+	// The folder's name is known to everybody on the machine.
+	info, err := os.Lstat(base)
+	if err != nil {
+		return "", err
+	}
+	if st, ok := info.Sys().(*syscall.Stat_t); !ok || !info.IsDir() || int(st.Uid) != os.Getuid() {
+		return "", fmt.Errorf("%s belongs to somebody else; set TMPDIR to another folder", base)
+	}
+	for _, name := range []string{"ledger", "web", "photos"} {
+		if err := os.MkdirAll(filepath.Join(dir, name), 0o755); err != nil {
+			return "", err
+		}
+	}
+	text := quiet
+	if trouble {
+		text += "\n" + troubled
+		// The program that writes here runs as nobody if this is root.
+		for _, d := range []string{base, dir} {
+			if err := os.Chmod(d, 0o711); err != nil {
+				return "", err
+			}
+		}
+		if err := os.Chmod(filepath.Join(dir, "photos"), 0o555); err != nil {
+			return "", err
+		}
+	}
+	text = strings.ReplaceAll(text, "@SELF@", fmt.Sprintf("%q", self))
+	text = strings.ReplaceAll(text, "@HELD@", fmt.Sprint(HeldPort))
+	return dir, os.WriteFile(filepath.Join(dir, declare.FileName), []byte(text), 0o644)
+}
+
+// Remove removes the demo's folder with all that is in it.
+func Remove(trouble bool) error { return os.RemoveAll(filepath.Dir(Dir(trouble))) }

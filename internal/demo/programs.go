@@ -1,0 +1,323 @@
+package demo
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"html/template"
+	"net"
+	"net/http"
+	"net/smtp"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// RunProgram runs one of the demo's programs until the context ends.
+func RunProgram(ctx context.Context, name string) error {
+	programs := map[string]func(context.Context) error{
+		"ledger": ledger, "shelf": shelf, "stocktake": stocktake, "api": serveAPI, "web": web, "reminders": reminders,
+		"sorter": sorter, "scales": scales, "photos": photos, "stranger": stranger,
+	}
+	run, ok := programs[name]
+	if !ok {
+		return fmt.Errorf("the demo has no program %q", name)
+	}
+	return run(ctx)
+}
+
+// Tool is something that can be borrowed.
+type Tool struct {
+	Name     string    `json:"name"`
+	Shelf    string    `json:"shelf"`
+	Borrower string    `json:"borrower,omitempty"`
+	Mail     string    `json:"mail,omitempty"`
+	Due      time.Time `json:"due,omitzero"`
+}
+
+func say(format string, args ...any) { fmt.Printf(format+"\n", args...) }
+
+// warmUp takes as long as a program of its size does.
+func warmUp(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
+
+// listenHTTP serves until the context ends, and says so for each request
+// that isn't a check.
+func listenHTTP(ctx context.Context, port string, mux *http.ServeMux) error {
+	server := &http.Server{Addr: "127.0.0.1:" + port, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		began := time.Now()
+		mux.ServeHTTP(w, r)
+		if r.URL.Path != "/healthz" {
+			say("%s %s in %d µs", r.Method, r.URL.Path, time.Since(began).Microseconds())
+		}
+	})}
+	go func() {
+		<-ctx.Done()
+		say("closing")
+		grace, cancel := context.WithTimeout(context.Background(), time.Second)
+		defer cancel()
+		_ = server.Shutdown(grace)
+	}()
+	say("listening on %s", server.Addr)
+	if err := server.ListenAndServe(); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}
+
+func healthz(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "well") }
+
+// ledger keeps the tools in a file.
+func ledger(ctx context.Context) error {
+	var mu sync.Mutex
+	tools := []Tool{}
+	if b, err := os.ReadFile("ledger.json"); err == nil {
+		if err := json.Unmarshal(b, &tools); err != nil {
+			return err
+		}
+	}
+	say("opened the ledger with %d tools", len(tools))
+	warmUp(ctx, 320*time.Millisecond)
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /healthz", healthz)
+	mux.HandleFunc("GET /tools", func(w http.ResponseWriter, _ *http.Request) {
+		mu.Lock()
+		defer mu.Unlock()
+		_ = json.NewEncoder(w).Encode(tools)
+	})
+	mux.HandleFunc("POST /tools", func(w http.ResponseWriter, r *http.Request) {
+		var t Tool
+		if err := json.NewDecoder(r.Body).Decode(&t); err != nil {
+			http.Error(w, err.Error(), http.StatusBadRequest)
+			return
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		tools = slices.DeleteFunc(tools, func(o Tool) bool { return o.Name == t.Name })
+		tools = append(tools, t)
+		b, _ := json.Marshal(tools)
+		if err := os.WriteFile("ledger.json", b, 0o600); err != nil {
+			http.Error(w, err.Error(), http.StatusInternalServerError)
+		}
+	})
+	return listenHTTP(ctx, os.Getenv("PORT"), mux)
+}
+
+// shelf answers each line with itself.
+func shelf(ctx context.Context) error {
+	warmUp(ctx, 90*time.Millisecond)
+	l, err := net.Listen("tcp", "127.0.0.1:"+os.Getenv("PORT"))
+	if err != nil {
+		return err
+	}
+	say("holding pages for a minute each on %s", l.Addr())
+	go func() {
+		<-ctx.Done()
+		l.Close()
+	}()
+	for {
+		conn, err := l.Accept()
+		if err != nil {
+			return nil
+		}
+		go func() {
+			defer conn.Close()
+			for in := bufio.NewScanner(conn); in.Scan(); {
+				fmt.Fprintln(conn, in.Text())
+			}
+		}()
+	}
+}
+
+var stock = []Tool{
+	{Name: "hammer drill", Shelf: "A1", Borrower: "Ines Brandt", Mail: "ines@example.org", Due: time.Now().Add(-50 * time.Hour)},
+	{Name: "extension ladder", Shelf: "B4"},
+	{Name: "wallpaper steamer", Shelf: "A3", Borrower: "Tomas Okafor", Mail: "tomas@example.org", Due: time.Now().Add(72 * time.Hour)},
+	{Name: "hedge trimmer", Shelf: "C2"},
+	{Name: "tile cutter", Shelf: "A2", Borrower: "Marit Solheim", Mail: "marit@example.org", Due: time.Now().Add(-26 * time.Hour)},
+	{Name: "spirit level", Shelf: "A1"},
+}
+
+func stocktake(ctx context.Context) error {
+	for _, t := range stock {
+		b, _ := json.Marshal(t)
+		resp, err := http.Post(os.Getenv("LEDGER_URL")+"/tools", "application/json", strings.NewReader(string(b)))
+		if err != nil {
+			return err
+		}
+		resp.Body.Close()
+		say("shelf %s: %s", t.Shelf, t.Name)
+		warmUp(ctx, 60*time.Millisecond)
+	}
+	say("%d tools are in the ledger", len(stock))
+	return nil
+}
+
+func getTools(address string) ([]Tool, error) {
+	resp, err := http.Get(address + "/tools")
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	var tools []Tool
+	err = json.NewDecoder(resp.Body).Decode(&tools)
+	return tools, err
+}
+
+func serveAPI(ctx context.Context) error {
+	say("connecting to %s", os.Getenv("LEDGER_URL"))
+	warmUp(ctx, 450*time.Millisecond)
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /healthz", healthz)
+	mux.HandleFunc("GET /tools", func(w http.ResponseWriter, _ *http.Request) {
+		tools, err := getTools(os.Getenv("LEDGER_URL"))
+		if err != nil {
+			say("the ledger does not answer: %v", err)
+			http.Error(w, err.Error(), http.StatusBadGateway)
+			return
+		}
+		_ = json.NewEncoder(w).Encode(tools)
+	})
+	return listenHTTP(ctx, os.Getenv("PORT"), mux)
+}
+
+var page = template.Must(template.New("page").Parse(`<!doctype html><title>Toolshed</title>
+<h1>Toolshed</h1><ul>{{range .}}<li>{{.Name}} ({{.Shelf}}){{with .Borrower}}, lent to {{.}}{{end}}</li>{{end}}</ul>
+`))
+
+func web(ctx context.Context) error {
+	warmUp(ctx, 280*time.Millisecond)
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /", func(w http.ResponseWriter, _ *http.Request) {
+		tools, err := getTools(os.Getenv("API_URL"))
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusBadGateway)
+			return
+		}
+		_ = page.Execute(w, tools)
+	})
+	return listenHTTP(ctx, os.Getenv("PORT"), mux)
+}
+
+// reminders writes to a borrower who is late, one after the other.
+func reminders(ctx context.Context) error {
+	warmUp(ctx, 150*time.Millisecond)
+	say("watching for overdue loans")
+	u, err := url.Parse(os.Getenv("SMTP_URL"))
+	if err != nil {
+		return err
+	}
+	for n := 0; ; n++ {
+		warmUp(ctx, 3*time.Second)
+		if ctx.Err() != nil {
+			return nil
+		}
+		tools, err := getTools(os.Getenv("API_URL"))
+		if err != nil {
+			say("the api does not answer: %v", err)
+			continue
+		}
+		late := slices.DeleteFunc(tools, func(t Tool) bool { return t.Due.IsZero() || t.Due.After(time.Now()) })
+		say("%d loans are overdue", len(late))
+		if len(late) == 0 || n%4 != 0 {
+			continue
+		}
+		t := late[n/4%len(late)]
+		sender := os.Getenv("SENDER")
+		message := fmt.Sprintf("From: Toolshed <%s>\r\nTo: %s <%s>\r\nSubject: Please bring back the %s\r\n\r\nDear %s,\r\n\r\nthe %s was due on %s. Somebody is waiting for it.\r\n",
+			sender, t.Borrower, t.Mail, t.Name, t.Borrower, t.Name, t.Due.Format("2 January"))
+		if err := smtp.SendMail(u.Host, nil, sender, []string{t.Mail}, []byte(message)); err != nil {
+			say("no mail to %s: %v", t.Mail, err)
+			continue
+		}
+		say("reminded %s of the %s", t.Borrower, t.Name)
+	}
+}
+
+func sorter(ctx context.Context) error {
+	say("sorting screws by length")
+	warmUp(ctx, 1500*time.Millisecond)
+	if ctx.Err() != nil {
+		return nil
+	}
+	say("drawer 7: expected a screw, found a rubber duck")
+	return errors.New("out of drawers")
+}
+
+// scales answers a few times and then no more.
+func scales(ctx context.Context) error {
+	var mu sync.Mutex
+	asked := 0
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /weigh", func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		asked++
+		stuck := asked > 4
+		mu.Unlock()
+		if stuck {
+			say("waiting for the needle to settle")
+			select {
+			case <-r.Context().Done():
+			case <-ctx.Done():
+			}
+			return
+		}
+		fmt.Fprintln(w, "12 kg")
+	})
+	return listenHTTP(ctx, os.Getenv("PORT"), mux)
+}
+
+// nobody is the user id that owns nothing.
+const nobody = 65534
+
+func photos(ctx context.Context) error {
+	if os.Getuid() == 0 { // root may write anywhere
+		if err := syscall.Setuid(nobody); err != nil {
+			return err
+		}
+	}
+	warmUp(ctx, 100*time.Millisecond)
+	dir, _ := os.Getwd()
+	if err := os.WriteFile("hammer-drill.jpg", nil, 0o600); err != nil {
+		return fmt.Errorf("the folder for photos, %s, can't be written by user %d: %w", dir, os.Getuid(), err)
+	}
+	say("ready for photos")
+	<-ctx.Done()
+	return nil
+}
+
+// stranger holds the port that another program wants, as long as the demo's
+// keeper is there.
+func stranger(ctx context.Context) error {
+	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", HeldPort))
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	socket := filepath.Join(Dir(true), ".neighbour", "run", "keeper.sock")
+	for missing := 0; missing < 10; {
+		warmUp(ctx, 500*time.Millisecond)
+		if ctx.Err() != nil {
+			return nil
+		}
+		conn, err := net.Dial("unix", socket)
+		if err != nil {
+			missing++
+			continue
+		}
+		conn.Close()
+		missing = 0
+	}
+	return nil
+}

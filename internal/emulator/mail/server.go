@@ -1,0 +1,116 @@
+// Package mail is a mail server that takes every message from any sender to
+// any recipient, stores it on disk, and delivers none.
+package mail
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"time"
+
+	"github.com/emersion/go-sasl"
+	"github.com/emersion/go-smtp"
+)
+
+// SizeLimit is how long a message may be, in bytes. The server announces it
+// (RFC 1870) and refuses longer ones.
+const SizeLimit = 25 << 20
+
+// Serve takes mail by SMTP (RFC 5321) on the listener until the context ends.
+func Serve(ctx context.Context, l net.Listener, store *Store, log *slog.Logger) error {
+	server := smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) {
+		return &session{store: store, log: log}, nil
+	}))
+	server.Domain = "localhost"
+	server.MaxMessageBytes = SizeLimit
+	server.MaxRecipients = 0 // any number
+	server.MaxLineLength = 1 << 20
+	server.AllowInsecureAuth = true
+	server.EnableSMTPUTF8 = true
+	server.ReadTimeout, server.WriteTimeout = 5*time.Minute, time.Minute // RFC 5321, section 4.5.3.2
+	failed := make(chan error, 1)
+	go func() { failed <- server.Serve(l) }()
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	grace, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	err := server.Shutdown(grace)
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = server.Close() // a client that just stays connected
+	}
+	<-failed
+	return err
+}
+
+// session is one client's connection.
+type session struct {
+	store *Store
+	log   *slog.Logger
+	from  string
+	to    []string
+}
+
+func (s *session) Mail(from string, _ *smtp.MailOptions) error {
+	s.from = from
+	return nil
+}
+
+func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
+	s.to = append(s.to, to)
+	return nil
+}
+
+func (s *session) Data(r io.Reader) error {
+	if err := s.store.Add(s.from, s.to, r); err != nil {
+		var refused *smtp.SMTPError
+		if errors.As(err, &refused) {
+			s.log.Warn("refused a message", "from", s.from, "why", refused.Message)
+			return err
+		}
+		s.log.Error("could not store a message", "from", s.from, "why", err)
+		return &smtp.SMTPError{Code: 452, EnhancedCode: smtp.EnhancedCode{4, 3, 1}, Message: fmt.Sprintf("the message could not be stored: %v", err)}
+	}
+	s.log.Info("message", "from", s.from, "to", s.to, "subject", s.store.Latest().Subject)
+	return nil
+}
+
+func (s *session) Reset() { s.from, s.to = "", nil }
+
+func (s *session) Logout() error { return nil }
+
+// AuthMechanisms and Auth accept any user with any password.
+func (s *session) AuthMechanisms() []string { return []string{sasl.Plain, sasl.Login} }
+
+func (s *session) Auth(mechanism string) (sasl.Server, error) {
+	switch mechanism {
+	case sasl.Plain:
+		return sasl.NewPlainServer(func(_, _, _ string) error { return nil }), nil
+	case sasl.Login:
+		return &loginServer{}, nil
+	}
+	return nil, smtp.ErrAuthUnknownMechanism
+}
+
+// loginServer is the server's side of the LOGIN mechanism, which is in no
+// standard but in many clients: it asks for the user, then for the password.
+type loginServer struct{ step int }
+
+func (l *loginServer) Next(response []byte) (challenge []byte, done bool, err error) {
+	if l.step == 0 && len(response) > 0 { // a user given at once
+		l.step = 1
+	}
+	l.step++
+	switch l.step {
+	case 1:
+		return []byte("Username:"), false, nil
+	case 2:
+		return []byte("Password:"), false, nil
+	}
+	return nil, true, nil
+}
