@@ -102,7 +102,9 @@ func (d *serverDriver) prepare(ctx context.Context, set func(func(*Status))) err
 	}
 	set(func(s *Status) { s.Version, s.Facts = in.Program.Version, values })
 	if p, ok := d.kind.(kind.Preparer); ok {
-		err := p.Prepare(ctx, in, func(step string) { set(func(s *Status) { s.Reason = step }) })
+		err := p.Prepare(ctx, in, func(step string) {
+			set(func(s *Status) { s.State, s.Reason = Preparing, step })
+		})
 		if err != nil {
 			reason, output, _ := strings.Cut(err.Error(), "\n")
 			f := &failure{reason: reason}
@@ -327,4 +329,3 @@ func (m *logMatch) Check(context.Context) (string, error) {
 	}
 	return "a line matched " + m.pattern.String(), nil
 }
-

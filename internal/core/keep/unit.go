@@ -254,7 +254,7 @@ func (u *unit) explain(e ending) (reason string, remarks []string) {
 	lasted := Span(time.Since(u.snapshot().Since))
 	reason = fmt.Sprintf("%s after %s", e.exit, lasted)
 	if !e.ready {
-		reason = fmt.Sprintf("%s %s after its start, before it was ready", e.exit, lasted)
+		reason = fmt.Sprintf("%s, %s after its start and before it was ready", e.exit, lasted)
 	}
 	return reason, u.driver.lastLines(6)
 }
@@ -271,7 +271,7 @@ func (u *unit) live(ctx context.Context, p process) (end ending) {
 		if err := u.awaitNeeds(ctx); err != nil {
 			return ending{err: err}
 		}
-		u.enter(Preparing, "looking for its program")
+		u.enter(Starting, "")
 		if err := u.driver.prepare(ctx, u.set); err != nil {
 			return ending{err: err}
 		}

@@ -187,13 +187,16 @@ func (e *MissingError) Error() string {
 // the patterns, the last match first, so that the newest version comes first,
 // and then the one in PATH.
 func Candidates(name string, patterns ...string) []string {
-	var found []string
+	var found, resolved []string
 	add := func(path string) {
-		if resolved, err := filepath.EvalSymlinks(path); err == nil {
-			path = resolved
+		// A program may go by the name it is called by, so that a link is
+		// not replaced by what it leads to.
+		real, err := filepath.EvalSymlinks(path)
+		if err != nil || slices.Contains(resolved, real) {
+			return
 		}
-		if info, err := os.Stat(path); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 && !slices.Contains(found, path) {
-			found = append(found, path)
+		if info, err := os.Stat(real); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
+			found, resolved = append(found, path), append(resolved, real)
 		}
 	}
 	for _, pattern := range patterns {

@@ -274,4 +274,3 @@ func (p *Project) Environment(s *declare.Service) ([]string, error) {
 	}
 	return wire.Merge(base, vars), nil
 }
-
