@@ -1,0 +1,326 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/keep"
+)
+
+func cut(s string, from, to int) string { return ansi.Cut(s, from, to) }
+
+// binding is a key with what it does, as the key bar and the help show it.
+type binding struct{ key, does string }
+
+// bindings are the keys that make sense now.
+func (m *model) bindings() []binding {
+	switch {
+	case m.panel != nil:
+		return m.panel.bindings()
+	case m.filtering:
+		return []binding{{"type", "name, kind or state"}, {"enter", "keep"}, {"esc", "show all"}}
+	case m.log != nil:
+		return m.log.bindings()
+	}
+	s := m.services[m.selected]
+	var out []binding
+	running := s.State.Running() || s.State == keep.Waiting || s.State == keep.Preparing
+	if !running {
+		out = append(out, binding{"s", "start"})
+	} else {
+		out = append(out, binding{"r", "restart"}, binding{"t", "stop"})
+	}
+	out = append(out, binding{"S R T", "more of them"}, binding{"enter", "log"})
+	if len(s.Facts) > 0 {
+		out = append(out, binding{"c", "copy"})
+	}
+	if hasSecret(s) {
+		does := "show password"
+		if m.reveal {
+			does = "hide password"
+		}
+		out = append(out, binding{"v", does})
+	}
+	return append(out, binding{"/", "filter"}, binding{"?", "help"}, binding{"q", "leave"}, binding{"Q", "stop all and leave"})
+}
+
+func hasSecret(s api.Status) bool {
+	return slices.ContainsFunc(s.Facts, func(f keep.Fact) bool { return f.Secret })
+}
+
+// key takes a key.
+func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
+	pressed := k.String()
+	if pressed == "ctrl+c" {
+		return tea.Quit
+	}
+	if m.width < minWidth || m.height < minHeight {
+		if pressed == "q" {
+			return tea.Quit
+		}
+		return nil
+	}
+	m.flash = ""
+	switch {
+	case m.panel != nil:
+		return m.panel.key(m, pressed)
+	case m.filtering:
+		m.filterKey(k)
+		return nil
+	}
+	switch pressed {
+	case "?":
+		m.panel = &help{}
+		return nil
+	case "q":
+		return tea.Quit
+	case "Q":
+		return m.leaveStopped()
+	}
+	if m.log != nil {
+		return m.log.key(m, pressed)
+	}
+	return m.mapKey(pressed)
+}
+
+func (m *model) mapKey(pressed string) tea.Cmd {
+	s := m.services[m.selected]
+	switch pressed {
+	case "left":
+		m.move(-1, 0)
+	case "right":
+		m.move(1, 0)
+	case "up":
+		m.move(0, -1)
+	case "down":
+		m.move(0, 1)
+	case "tab":
+		m.step(1)
+	case "shift+tab":
+		m.step(-1)
+	case "/":
+		m.filtering = true
+	case "esc":
+		m.setFilter("")
+	case "v":
+		m.reveal = !m.reveal && hasSecret(s)
+	case "c":
+		return m.copy(s)
+	case "enter", "2":
+		if s.Name != "" {
+			return m.openLog(s)
+		}
+	case "s":
+		return m.act(starting, s.Name)
+	case "r":
+		return m.act(restarting, s.Name)
+	case "t":
+		return m.stopOne(s)
+	case "S":
+		m.panel = newScope(m, starting, s)
+	case "R":
+		m.panel = newScope(m, restarting, s)
+	case "T":
+		m.panel = newScope(m, stopping, s)
+	}
+	return nil
+}
+
+func (m *model) filterKey(k tea.KeyPressMsg) {
+	switch k.String() {
+	case "enter":
+		m.filtering = false
+	case "esc":
+		m.filtering = false
+		m.setFilter("")
+	case "backspace":
+		if r := []rune(m.filter); len(r) > 0 {
+			m.setFilter(string(r[:len(r)-1]))
+		}
+	default:
+		m.setFilter(m.filter + k.Text)
+	}
+}
+
+func (m *model) setFilter(text string) {
+	m.filter = Plain(text)
+	m.chart = nil
+	m.selectFirst()
+}
+
+func (m *model) click(msg tea.MouseClickMsg) tea.Cmd {
+	if msg.Button != tea.MouseLeft || m.panel != nil || m.log != nil {
+		return nil
+	}
+	if name := m.hit(msg.X, msg.Y); name != "" {
+		m.choose(name)
+	}
+	return nil
+}
+
+func (m *model) wheel(msg tea.MouseWheelMsg) tea.Cmd {
+	by := 3
+	if msg.Button == tea.MouseWheelUp {
+		by = -3
+	} else if msg.Button != tea.MouseWheelDown {
+		return nil
+	}
+	if m.log != nil {
+		return m.log.scroll(m, by)
+	}
+	if by > 0 {
+		m.step(1)
+	} else {
+		m.step(-1)
+	}
+	return nil
+}
+
+// action is something to do with services.
+type action struct {
+	verb, doing string
+	// withDependents says that it takes along what needs a service; otherwise
+	// it may take along what the service needs.
+	withDependents bool
+	limit          bool // it may take as long as stopping does
+	call           func(ctx context.Context, c *api.Client, withNeeds bool, names []string) error
+}
+
+var (
+	starting = &action{verb: "start", doing: "starting", call: func(ctx context.Context, c *api.Client, _ bool, names []string) error {
+		_, err := c.Start(ctx, names...)
+		return err
+	}}
+	restarting = &action{verb: "restart", doing: "restarting", limit: true, call: func(ctx context.Context, c *api.Client, withNeeds bool, names []string) error {
+		_, err := c.Restart(ctx, withNeeds, names...)
+		return err
+	}}
+	stopping = &action{verb: "stop", doing: "stopping", withDependents: true, limit: true, call: func(ctx context.Context, c *api.Client, _ bool, names []string) error {
+		_, err := c.Stop(ctx, names...)
+		return err
+	}}
+)
+
+// act does something with one service.
+func (m *model) act(a *action, names ...string) tea.Cmd { return m.do(a, false, names...) }
+
+func (m *model) do(a *action, withNeeds bool, names ...string) tea.Cmd {
+	if len(names) == 0 || names[0] == "" {
+		return nil
+	}
+	m.say(a.doing+" "+strings.Join(names, ", "), false)
+	limit := callLimit
+	if a.limit {
+		limit = stopLimit
+	}
+	client := m.client
+	return m.call(limit, func(ctx context.Context) error { return a.call(ctx, client, withNeeds, names) })
+}
+
+// stopOne stops a service; if others go with it, it asks.
+func (m *model) stopOne(s api.Status) tea.Cmd {
+	along := m.running(m.reach(s.Name, func(s api.Status) []string { return s.NeededBy }))
+	if len(along) == 0 {
+		return m.act(stopping, s.Name)
+	}
+	m.panel = &question{
+		title: "Stop " + s.Name + "?",
+		text:  fmt.Sprintf("%s %s it and will be stopped, too. Data is kept.", strings.Join(along, ", "), plural(len(along), "needs", "need")),
+		yes:   "stop them",
+		then:  func(m *model) tea.Cmd { return m.act(stopping, s.Name) },
+	}
+	return nil
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
+}
+
+// reach lists the services that a service leads to, without itself, in the
+// order of the map.
+func (m *model) reach(name string, edges func(api.Status) []string) []string {
+	seen := map[string]bool{}
+	var walk func(string)
+	walk = func(n string) {
+		for _, next := range edges(m.services[n]) {
+			if !seen[next] {
+				seen[next] = true
+				walk(next)
+			}
+		}
+	}
+	walk(name)
+	var out []string
+	for _, n := range m.order {
+		if seen[n] && n != name {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+func (m *model) running(names []string) []string {
+	return slices.DeleteFunc(names, func(n string) bool {
+		s := m.services[n].State
+		return s == keep.Stopped || s == keep.Failed || s == keep.Finished
+	})
+}
+
+// leaveStopped asks, and then stops everything and leaves.
+func (m *model) leaveStopped() tea.Cmd {
+	n := len(m.running(slices.Clone(m.order)))
+	if n == 0 {
+		return m.stopAndQuit()
+	}
+	m.panel = &question{
+		title: "Stop everything and leave?",
+		text:  fmt.Sprintf("%d %s and will be stopped. Data is kept.", n, plural(n, "service runs", "services run")),
+		yes:   "stop and leave",
+		then:  (*model).stopAndQuit,
+	}
+	return nil
+}
+
+func (m *model) stopAndQuit() tea.Cmd {
+	m.say("stopping everything", false)
+	m.flashUntil = m.flashUntil.Add(stopLimit)
+	m.left.Stopped = true
+	client := m.client
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(m.ctx, stopLimit)
+		defer cancel()
+		if _, err := client.Stop(ctx); err != nil {
+			return stopFailedMsg{err}
+		}
+		return tea.Quit()
+	}
+}
+
+// stopFailedMsg says that everything could not be stopped.
+type stopFailedMsg struct{ err error }
+
+// copy puts a fact on the clipboard; if there are several it asks which.
+func (m *model) copy(s api.Status) tea.Cmd {
+	switch len(s.Facts) {
+	case 0:
+		return nil
+	case 1:
+		return m.copyFact(s, s.Facts[0])
+	}
+	m.panel = &copier{service: s.Name}
+	return nil
+}
+
+func (m *model) copyFact(s api.Status, f keep.Fact) tea.Cmd {
+	m.say(fmt.Sprintf("copied %s of %s", f.Name, s.Name), false)
+	return tea.SetClipboard(f.Value)
+}

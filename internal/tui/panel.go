@@ -1,0 +1,218 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/keep"
+)
+
+// panel is a box over the view that takes the keys while it is there.
+type panel interface {
+	draw(m *model) []string
+	key(m *model, pressed string) tea.Cmd
+	bindings() []binding
+}
+
+// frame puts lines into a box with a title.
+func (m *model) frame(title string, lines []string) []string {
+	t := m.theme
+	width := Width(title) + 2
+	for _, l := range lines {
+		width = max(width, Width(l))
+	}
+	width = min(width, m.width-8)
+	out := []string{t.paint(accent, "╭ "+title+" "+strings.Repeat("─", max(0, width-Width(title)))+"╮")}
+	for _, l := range lines {
+		out = append(out, t.paint(accent, "│ ")+pad(l, width)+t.paint(accent, " │"))
+	}
+	return append(out, t.paint(accent, "╰"+strings.Repeat("─", width+2)+"╯"))
+}
+
+// question asks before something is done.
+type question struct {
+	title, text, yes string
+	then             func(*model) tea.Cmd
+}
+
+func (q *question) draw(m *model) []string {
+	lines := []string{""}
+	for _, l := range wrap(q.text, min(60, m.width-12)) {
+		lines = append(lines, m.theme.paint(plain, l))
+	}
+	lines = append(lines, "", m.theme.paint(accent, "enter")+" "+m.theme.paint(plain, q.yes)+"   "+m.theme.paint(accent, "esc")+" "+m.theme.paint(plain, "leave as it is"))
+	return m.frame(q.title, lines)
+}
+
+func (q *question) key(m *model, pressed string) tea.Cmd {
+	switch pressed {
+	case "enter":
+		m.panel = nil
+		return q.then(m)
+	case "esc", "q":
+		m.panel = nil
+	}
+	return nil
+}
+
+func (q *question) bindings() []binding { return []binding{{"enter", q.yes}, {"esc", "leave as it is"}} }
+
+// choice is a row of a menu.
+type choice struct {
+	text string
+	then func(*model) tea.Cmd
+}
+
+// menu is a panel of rows, one of which is taken with enter or its number.
+type menu struct {
+	at int
+}
+
+func (mn *menu) rows(m *model, choices []choice) []string {
+	var out []string
+	for i, c := range choices {
+		mark, in := "  ", plain
+		if i == mn.at {
+			mark, in = "▌ ", accent
+		}
+		out = append(out, m.theme.paint(accent, mark)+m.theme.paint(faint, fmt.Sprintf("%d  ", i+1))+m.theme.paint(in, c.text))
+	}
+	return out
+}
+
+func (mn *menu) press(m *model, choices []choice, pressed string) tea.Cmd {
+	switch pressed {
+	case "up":
+		mn.at = max(0, mn.at-1)
+	case "down":
+		mn.at = min(len(choices)-1, mn.at+1)
+	case "esc", "q":
+		m.panel = nil
+	case "enter":
+		m.panel = nil
+		return choices[mn.at].then(m)
+	default:
+		if len(pressed) == 1 && pressed[0] >= '1' && int(pressed[0]-'1') < len(choices) {
+			m.panel = nil
+			return choices[pressed[0]-'1'].then(m)
+		}
+	}
+	return nil
+}
+
+func (mn *menu) bindings() []binding {
+	return []binding{{"↑ ↓", "choose"}, {"enter", "take"}, {"esc", "back"}}
+}
+
+// scope asks how many services an action is about.
+type scope struct {
+	menu
+	title   string
+	choices []choice
+}
+
+func newScope(m *model, a *action, s api.Status) panel {
+	all := append([]string(nil), m.order...)
+	sc := &scope{title: strings.ToUpper(a.verb[:1]) + a.verb[1:]}
+	add := func(text string, withNeeds bool, names ...string) {
+		sc.choices = append(sc.choices, choice{text, func(m *model) tea.Cmd { return m.do(a, withNeeds, names...) }})
+	}
+	needs := m.reach(s.Name, func(s api.Status) []string { return s.Needs })
+	needed := m.reach(s.Name, func(s api.Status) []string { return s.NeededBy })
+	switch {
+	case a.withDependents && len(needed) > 0:
+		add(s.Name+" and what needs it: "+strings.Join(needed, ", "), false, s.Name)
+	case a == starting && len(needs) > 0:
+		add(s.Name+" and what it needs: "+strings.Join(needs, ", "), false, s.Name)
+	default:
+		add(s.Name, false, s.Name)
+	}
+	if a == restarting && len(needs) > 0 {
+		add(s.Name+" and what it needs: "+strings.Join(needs, ", "), true, s.Name)
+	}
+	if a == stopping && len(needs) > 0 {
+		// What it needs takes along whatever else needs that.
+		add(s.Name+", what it needs, and all that needs those: "+strings.Join(needs, ", "), false, append(needs, s.Name)...)
+	}
+	add(fmt.Sprintf("all %d services", len(all)), false, all...)
+	return sc
+}
+
+func (sc *scope) draw(m *model) []string { return m.frame(sc.title, sc.rows(m, sc.choices)) }
+
+func (sc *scope) key(m *model, pressed string) tea.Cmd { return sc.press(m, sc.choices, pressed) }
+
+// copier asks which fact to copy.
+type copier struct {
+	menu
+	service string
+}
+
+func (c *copier) choices(m *model) []choice {
+	s := m.services[c.service]
+	var out []choice
+	for _, f := range s.Facts {
+		out = append(out, choice{fmt.Sprintf("%-9s %s", f.Name, Plain(m.masked(f))), func(m *model) tea.Cmd { return m.copyFact(s, f) }})
+	}
+	return out
+}
+
+func (c *copier) draw(m *model) []string {
+	return m.frame("Copy from "+c.service, c.rows(m, c.choices(m)))
+}
+
+func (c *copier) key(m *model, pressed string) tea.Cmd { return c.press(m, c.choices(m), pressed) }
+
+// help lists the keys and the signs.
+type help struct{}
+
+var helpKeys = []binding{
+	{"← ↑ ↓ →", "select a service"}, {"tab", "the next one in the order of the start"},
+	{"s", "start it with what it needs"}, {"r", "restart it"}, {"t", "stop it with what needs it"},
+	{"S R T", "the same, for more services"}, {"enter", "its log"},
+	{"c", "copy its address or a credential"}, {"v", "show or hide passwords"},
+	{"/", "show only some, by name, kind or state"}, {"q", "leave; services go on"}, {"Q", "stop all and leave"},
+}
+
+var stateHelp = []struct {
+	state keep.State
+	text  string
+}{
+	{keep.Stopped, "not started"}, {keep.Waiting, "for what it needs"}, {keep.Preparing, "once before a start"},
+	{keep.Starting, "runs, not ready yet"}, {keep.Ready, "its check is answered"}, {keep.Ailing, "was ready, check fails"},
+	{keep.Stopping, "asked to end"}, {keep.Failed, "gave up; says why"}, {keep.Finished, "ran once, ended well"},
+}
+
+func (*help) draw(m *model) []string {
+	t := m.theme
+	var keys, signs []string
+	for _, b := range helpKeys {
+		keys = append(keys, t.paint(accent, fmt.Sprintf("%-8s", b.key))+t.paint(plain, b.does))
+	}
+	for _, h := range stateHelp {
+		signs = append(signs, t.paint(stateInk(h.state), fmt.Sprintf("%s %-10s", Shape(h.state), h.state))+t.paint(plain, h.text))
+	}
+	signs = append(signs, "", t.paint(stateGood, "▁▂▃▅▇")+t.paint(plain, " how long a check took"), t.paint(stateBad, "×")+t.paint(plain, "     a check that failed"))
+	lines := make([]string, max(len(keys), len(signs)))
+	for i := range lines {
+		k, s := "", ""
+		if i < len(keys) {
+			k = keys[i]
+		}
+		if i < len(signs) {
+			s = signs[i]
+		}
+		lines[i] = pad(k, min(47, m.width-12-34)) + "  " + s
+	}
+	return m.frame("Keys and signs", lines)
+}
+
+func (*help) key(m *model, _ string) tea.Cmd {
+	m.panel = nil
+	return nil
+}
+
+func (*help) bindings() []binding { return []binding{{"any key", "back"}} }

@@ -1,0 +1,69 @@
+package tui
+
+import (
+	"image/color"
+
+	"charm.land/lipgloss/v2"
+
+	"neighbour/internal/core/keep"
+)
+
+// ink is a colour and weight of the theme, as the canvas stores it.
+type ink uint8
+
+const (
+	plain ink = iota
+	faint
+	line     // lines between cards and around them
+	accent   // what is selected
+	strong   // names and headings
+	stateOff // the states, in three families beside it
+	stateGood
+	stateBusy
+	stateWarn
+	stateBad
+	inks
+)
+
+// theme is the colours on a dark or a light ground. The states differ in
+// lightness as well as in hue, so that they can be told apart without seeing
+// red or green.
+type theme struct {
+	style [inks]lipgloss.Style
+}
+
+func newTheme(dark bool) *theme {
+	pick := lipgloss.LightDark(dark)
+	c := func(light, onDark string) color.Color { return pick(lipgloss.Color(light), lipgloss.Color(onDark)) }
+	t := &theme{}
+	base := lipgloss.NewStyle()
+	t.style = [inks]lipgloss.Style{
+		plain:     base.Foreground(c("#3A3A42", "#C9CBD1")),
+		faint:     base.Foreground(c("#7C7A80", "#7E8290")),
+		line:      base.Foreground(c("#B5B1AC", "#4A4E5A")),
+		accent:    base.Foreground(c("#A8500A", "#F2A65A")).Bold(true),
+		strong:    base.Foreground(c("#16161C", "#F2F3F5")).Bold(true),
+		stateOff:  base.Foreground(c("#85838A", "#8A8E9B")),
+		stateGood: base.Foreground(c("#00735A", "#5CC8A8")),
+		stateBusy: base.Foreground(c("#1F62A8", "#7FB7F0")),
+		stateWarn: base.Foreground(c("#8A6A00", "#EFD55A")),
+		stateBad:  base.Foreground(c("#B3203A", "#FF7A85")).Bold(true),
+	}
+	return t
+}
+
+func (t *theme) paint(i ink, s string) string { return t.style[i].Render(s) }
+
+func stateInk(s keep.State) ink {
+	switch s {
+	case keep.Ready, keep.Finished:
+		return stateGood
+	case keep.Preparing, keep.Starting, keep.Stopping:
+		return stateBusy
+	case keep.Ailing:
+		return stateWarn
+	case keep.Failed:
+		return stateBad
+	}
+	return stateOff
+}
