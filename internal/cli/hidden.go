@@ -2,7 +2,7 @@ package cli
 
 import (
 	"context"
-	"log/slog"
+	"log"
 	"net"
 	"os"
 	"os/signal"
@@ -42,12 +42,7 @@ func (a *app) emulate() *cobra.Command {
 }
 
 func serveMail(ctx context.Context, listen, dir string) error {
-	log := slog.New(slog.NewTextHandler(os.Stdout, &slog.HandlerOptions{ReplaceAttr: func(groups []string, a slog.Attr) slog.Attr {
-		if a.Key == slog.TimeKey && len(groups) == 0 {
-			return slog.Attr{} // the journal knows the time
-		}
-		return a
-	}}))
+	log := log.New(os.Stdout, "", 0) // the journal knows the time
 	store, err := mail.OpenStore(dir)
 	if err != nil {
 		return err
@@ -56,7 +51,7 @@ func serveMail(ctx context.Context, listen, dir string) error {
 	if err != nil {
 		return err
 	}
-	log.Info("taking mail", "address", l.Addr(), "messages", store.Latest().Count)
+	log.Printf("taking mail on %s, %d messages so far", l.Addr(), store.Latest().Count)
 	return mail.Serve(ctx, l, store, log)
 }
 

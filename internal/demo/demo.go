@@ -51,8 +51,14 @@ func Write(trouble bool, self string) (dir string, err error) {
 	if st, ok := info.Sys().(*syscall.Stat_t); !ok || !info.IsDir() || int(st.Uid) != os.Getuid() {
 		return "", fmt.Errorf("%s belongs to somebody else; set TMPDIR to another folder", base)
 	}
-	for _, name := range []string{"ledger", "web", "photos"} {
+	for _, name := range []string{"bin", "data", "photos"} {
 		if err := os.MkdirAll(filepath.Join(dir, name), 0o755); err != nil {
+			return "", err
+		}
+	}
+	for name := range programs {
+		script := fmt.Sprintf("#!/bin/sh\nexec '%s' %s %s\n", strings.ReplaceAll(self, "'", `'\''`), Command, name)
+		if err := os.WriteFile(filepath.Join(dir, "bin", name), []byte(script), 0o755); err != nil {
 			return "", err
 		}
 	}
@@ -69,7 +75,6 @@ func Write(trouble bool, self string) (dir string, err error) {
 			return "", err
 		}
 	}
-	text = strings.ReplaceAll(text, "@SELF@", fmt.Sprintf("%q", self))
 	text = strings.ReplaceAll(text, "@HELD@", fmt.Sprint(HeldPort))
 	return dir, os.WriteFile(filepath.Join(dir, declare.FileName), []byte(text), 0o644)
 }

@@ -20,12 +20,13 @@ import (
 	"time"
 )
 
+var programs = map[string]func(context.Context) error{
+	"ledger": ledger, "shelf": shelf, "stocktake": stocktake, "api": serveAPI, "web": web, "reminders": reminders,
+	"sorter": sorter, "scales": scales, "photos": photos, "stranger": stranger,
+}
+
 // RunProgram runs one of the demo's programs until the context ends.
 func RunProgram(ctx context.Context, name string) error {
-	programs := map[string]func(context.Context) error{
-		"ledger": ledger, "shelf": shelf, "stocktake": stocktake, "api": serveAPI, "web": web, "reminders": reminders,
-		"sorter": sorter, "scales": scales, "photos": photos, "stranger": stranger,
-	}
 	run, ok := programs[name]
 	if !ok {
 		return fmt.Errorf("the demo has no program %q", name)
@@ -82,7 +83,7 @@ func healthz(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "well") }
 func ledger(ctx context.Context) error {
 	var mu sync.Mutex
 	tools := []Tool{}
-	if b, err := os.ReadFile("ledger.json"); err == nil {
+	if b, err := os.ReadFile(os.Getenv("LEDGER_FILE")); err == nil {
 		if err := json.Unmarshal(b, &tools); err != nil {
 			return err
 		}
@@ -107,7 +108,7 @@ func ledger(ctx context.Context) error {
 		tools = slices.DeleteFunc(tools, func(o Tool) bool { return o.Name == t.Name })
 		tools = append(tools, t)
 		b, _ := json.Marshal(tools)
-		if err := os.WriteFile("ledger.json", b, 0o600); err != nil {
+		if err := os.WriteFile(os.Getenv("LEDGER_FILE"), b, 0o600); err != nil {
 			http.Error(w, err.Error(), http.StatusInternalServerError)
 		}
 	})

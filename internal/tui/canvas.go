@@ -59,6 +59,17 @@ func (c *canvas) join(x, y int, a arms, i ink) {
 	p.ink = max(p.ink, i)
 }
 
+// dock joins a line to the edge of a card: each second rune takes the place
+// of the one before it.
+func (c *canvas) dock(x, y int, pairs string) {
+	p, r := c.at(x, y), []rune(pairs)
+	for i := 0; i < len(r); i += 2 {
+		if p.r == r[i] {
+			p.r = r[i+1]
+		}
+	}
+}
+
 // horizontal draws a line from one column to another, both included.
 func (c *canvas) horizontal(x1, x2, y int, i ink) {
 	for x := x1; x <= x2; x++ {

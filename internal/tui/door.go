@@ -68,6 +68,9 @@ func (m *model) doorstepLeft(s api.Status, width, rows int) []string {
 		}
 	}
 	facts := m.facts(s, width)
+	if s.State == keep.Failed || s.State == keep.Ailing { // the reason comes first
+		facts = facts[:min(len(facts), max(1, rows-len(out)-1))]
+	}
 	// How to reach it must be seen even where the reason is long.
 	if spare := rows - len(facts); len(out) > spare && spare > 1 {
 		out = append(out[:spare-1], t.paint(faint, "  …"))
@@ -97,16 +100,18 @@ func (m *model) facts(s api.Status, width int) []string {
 		}
 		row(f.Name, m.masked(f), strong)
 	}
-	for _, n := range s.Notes {
-		row("", n, plain)
+	for i, n := range s.Notes {
+		name := ""
+		if i == 0 {
+			name = "holds"
+		}
+		row(name, n, plain)
 	}
-	if len(s.Notes) > 0 {
-		first := len(out) - len(s.Notes)
-		out[first] = t.paint(faint, fmt.Sprintf("%-*s", label, "holds")) + t.paint(plain, Truncate(Plain(strings.Join(s.Notes, ", ")), width-label))
-		out = out[:first+1]
+	if s.Check != "" {
+		row("check", s.Check, plain)
 	}
 	if s.Command != "" {
-		row("runs", shortCommand(s.Command), plain)
+		row("runs", s.Command, plain)
 	}
 	if len(s.Needs) > 0 {
 		row("needs", strings.Join(s.Needs, ", "), plain)
@@ -192,10 +197,10 @@ func (m *model) usage(s api.Status, width int) string {
 	for i, v := range s.Usage.Memory {
 		memory[i] = float64(v)
 	}
-	// Below a tenth of a core the line stays low: an idle service's flicker
-	// should not look like work.
+	// Below a tenth of a core and 64 MB the lines stay low: the flicker of
+	// what is idle should not look like work.
 	return t.paint(faint, "processor ") + t.paint(stateBusy, spark(cpu, graph, 10)) + t.paint(plain, fmt.Sprintf(" %4.1f %%", cpu[len(cpu)-1])) +
-		t.paint(faint, "  memory ") + t.paint(stateBusy, spark(memory, graph, 0)) + t.paint(plain, " "+bytes(memory[len(memory)-1]))
+		t.paint(faint, "  memory ") + t.paint(stateBusy, spark(memory, graph, 64<<20)) + t.paint(plain, " "+bytes(memory[len(memory)-1]))
 }
 
 var levels = []rune("▁▂▃▄▅▆▇█")
@@ -208,7 +213,7 @@ func spark(values []float64, width int, least float64) string {
 	for _, v := range values {
 		top = max(top, v)
 	}
-	out := []rune(strings.Repeat(" ", width-len(values)))
+	out := []rune(strings.Repeat("·", width-len(values)))
 	for _, v := range values {
 		level := 0
 		if top > 0 {

@@ -142,7 +142,6 @@ func (m *model) drawMap(rows int) []string {
 	for i, x := range v.x {
 		c.text(x+1, 0, faint, fmt.Sprintf("step %d", m.services[v.names[i][0]].Step))
 	}
-	m.drawNeeds(c, v)
 	for _, column := range v.names {
 		for _, name := range column {
 			x, y := v.corner(name)
@@ -153,6 +152,7 @@ func (m *model) drawMap(rows int) []string {
 			}
 		}
 	}
+	m.drawNeeds(c, v)
 	m.scrollTo(v, rows)
 	return c.lines(m.theme, m.scrollX, m.scrollY, m.width, rows)
 }
@@ -221,6 +221,10 @@ func (m *model) drawNeeds(c *canvas, v *mapView) {
 				for _, to := range n.Targets {
 					if touches(n.From, to.Name) == (inkNow == accent) {
 						drawNet(c, x0, x1, lane(x0, x1, n.Lane, g.Lanes), n.Row+headingRows, to.Row+headingRows, inkNow)
+						if !v.small {
+							c.dock(x0-1, n.Row+headingRows, "│├┃┣")
+							c.dock(x1+1, to.Row+headingRows, "│┤┃┫")
+						}
 					}
 				}
 			}
@@ -250,7 +254,7 @@ func drawNet(c *canvas, x0, x1, x, row, to int, i ink) {
 // note is what stands beside a state on a card: how long it took, or takes.
 func note(s api.Status, now time.Time) string {
 	switch s.State {
-	case keep.Ready, keep.Ailing:
+	case keep.Ready, keep.Ailing, keep.Finished:
 		if s.ReadyMS > 0 {
 			return keep.Millis(s.ReadyMS)
 		}
@@ -319,6 +323,9 @@ func (m *model) drawCard(c *canvas, x, y, width int, s api.Status) {
 
 	p := port(s)
 	room := inner
+	if Width(what(s)) > room-Width(p)-1 && s.State != keep.Ready {
+		p = "" // the reason is worth more
+	}
 	if p != "" {
 		room -= Width(p) + 1
 	}
@@ -344,7 +351,7 @@ func cells(s string) string {
 var bars = []struct {
 	below float32 // milliseconds
 	r     string
-}{{1, "▁"}, {5, "▂"}, {20, "▃"}, {100, "▅"}}
+}{{1, "▂"}, {5, "▃"}, {20, "▄"}, {100, "▅"}}
 
 // drawStrip draws the latest checks, the newest at the right: a bar for how
 // long each took, a cross for one that failed, a dot where there was none.
@@ -387,10 +394,19 @@ func (m *model) drawSmallCard(c *canvas, x, y, width int, s api.Status) {
 	if p := port(s); p != "" && width > 26 {
 		right += fmt.Sprintf(" %6s", p)
 	}
-	if width < 14+Width(right) {
+	room := width - 5 - Width(s.Name)
+	if Width(right) > room {
 		right = string(s.State)
 	}
-	title := Truncate(s.Name, width-5-Width(right))
+	// The name must be whole; the shape says the state where its word doesn't
+	// fit.
+	if Width(right) > room {
+		right = Truncate(right, max(0, room))
+	}
+	if Width(right) < 4 {
+		right = ""
+	}
+	title := Truncate(s.Name, width-4)
 	c.text(x+3, y, name, title)
 	c.text(x+width-1-Width(right), y, faint, right)
 }

@@ -58,7 +58,9 @@ func (q *question) key(m *model, pressed string) tea.Cmd {
 	return nil
 }
 
-func (q *question) bindings() []binding { return []binding{{"enter", q.yes}, {"esc", "leave as it is"}} }
+func (q *question) bindings() []binding {
+	return []binding{{"enter", q.yes}, {"esc", "leave as it is"}}
+}
 
 // choice is a row of a menu.
 type choice struct {
@@ -195,7 +197,7 @@ func (*help) draw(m *model) []string {
 	for _, h := range stateHelp {
 		signs = append(signs, t.paint(stateInk(h.state), fmt.Sprintf("%s %-10s", Shape(h.state), h.state))+t.paint(plain, h.text))
 	}
-	signs = append(signs, "", t.paint(stateGood, "▁▂▃▅▇")+t.paint(plain, " how long a check took"), t.paint(stateBad, "×")+t.paint(plain, "     a check that failed"))
+	signs = append(signs, "", t.paint(stateGood, "▂▃▄▅▇")+t.paint(plain, " how long a check took"), t.paint(stateBad, "×")+t.paint(plain, "     a check that failed"))
 	lines := make([]string, max(len(keys), len(signs)))
 	for i := range lines {
 		k, s := "", ""

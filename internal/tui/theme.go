@@ -30,12 +30,18 @@ const (
 // red or green.
 type theme struct {
 	style [inks]lipgloss.Style
+	// ground is the colour of the background.
+	ground color.Color
 }
+
+// groundVariable is the environment variable that says which ground to use,
+// "light" or "dark", where the terminal can't be asked or says otherwise.
+const groundVariable = "NEIGHBOUR_GROUND"
 
 func newTheme(dark bool) *theme {
 	pick := lipgloss.LightDark(dark)
 	c := func(light, onDark string) color.Color { return pick(lipgloss.Color(light), lipgloss.Color(onDark)) }
-	t := &theme{}
+	t := &theme{ground: c("#FAF8F4", "#121318")}
 	base := lipgloss.NewStyle()
 	t.style = [inks]lipgloss.Style{
 		plain:     base.Foreground(c("#3A3A42", "#C9CBD1")),

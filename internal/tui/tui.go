@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"strings"
 	"time"
 
@@ -75,6 +76,7 @@ type model struct {
 	services map[string]api.Status
 	order    []string // by step and name
 	lost     bool     // the keeper doesn't answer
+	grounded bool     // the ground is decided
 
 	selected         string
 	scrollX, scrollY int
@@ -91,7 +93,8 @@ type model struct {
 }
 
 func newModel(ctx context.Context, opts Options) *model {
-	return &model{ctx: ctx, client: opts.Client, opts: opts, theme: newTheme(true), services: map[string]api.Status{}, now: time.Now()}
+	return &model{ctx: ctx, client: opts.Client, opts: opts, services: map[string]api.Status{}, now: time.Now(),
+		theme: newTheme(os.Getenv(groundVariable) != "light")}
 }
 
 // Messages.
@@ -164,9 +167,13 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.WindowSizeMsg:
 		m.width, m.height = msg.Width, msg.Height
 	case tea.BackgroundColorMsg:
-		m.theme = newTheme(msg.IsDark())
+		if os.Getenv(groundVariable) == "" {
+			m.theme = newTheme(msg.IsDark())
+		}
+		m.grounded = true
 	case tickMsg:
 		m.now = time.Time(msg)
+		m.grounded = true // a terminal that has not answered by now won't
 		return m, tick()
 	case connectedMsg:
 		return m, m.connected(msg)
@@ -261,6 +268,11 @@ func (m *model) View() tea.View {
 	v := tea.NewView(strings.Join(m.screen(), "\n"))
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
+	// Until the terminal has told its own ground, ours must not hide it. With
+	// a ground of our own the colours are readable on any terminal.
+	if _, none := os.LookupEnv("NO_COLOR"); m.grounded && !none {
+		v.BackgroundColor = m.theme.ground
+	}
 	v.WindowTitle = "Neighbour"
 	if m.overview.Project != "" {
 		v.WindowTitle = m.overview.Project + " · Neighbour"
@@ -321,13 +333,17 @@ func (m *model) header() []string {
 		leftSide += t.paint(faint, "   only ") + t.paint(accent, m.filter+cursor)
 	}
 	right := m.summary()
+	took := ""
 	switch {
 	case m.lost:
 		right = t.paint(stateBad, "✖ the keeper does not answer; trying again")
 	case !m.overview.Began.IsZero() && m.overview.Took == 0:
-		right += t.paint(plain, fmt.Sprintf("%9s", keep.Span(m.now.Sub(m.overview.Began))))
+		took = t.paint(plain, fmt.Sprintf("%9s", keep.Span(m.now.Sub(m.overview.Began))))
 	case m.overview.Took > 0:
-		right += t.paint(faint, "   start took ") + t.paint(plain, keep.Millis(float64(m.overview.Took.Milliseconds())))
+		took = t.paint(faint, "   start took ") + t.paint(plain, keep.Millis(float64(m.overview.Took.Milliseconds())))
+	}
+	if Width(leftSide)+Width(right)+Width(took)+3 <= m.width {
+		right += took
 	}
 	if free := m.width - Width(right) - 2; Width(leftSide) > free {
 		leftSide = Truncate(leftSide, free)

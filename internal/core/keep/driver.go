@@ -299,6 +299,33 @@ func (d *serverDriver) probe() (probe.Probe, error) {
 	return d.kind.Probe(in)
 }
 
+// checkInWords says how a service is checked.
+func checkInWords(s *declare.Service, k kind.Info) string {
+	h := declare.Health{}
+	if s.Health != nil {
+		h = *s.Health
+	}
+	every := ", every " + round(cmp.Or(h.Every, declare.DefaultEvery))
+	once, ok := s.Settings.(interface{ RunsOnce() bool })
+	switch {
+	case ok && once.RunsOnce():
+		return "runs to its end, with exit 0"
+	case h.HTTP.Value != "":
+		return "HTTP " + h.HTTP.Value + every
+	case h.TCP.Value != "":
+		return "connection to " + h.TCP.Value + every
+	case !h.Run.IsZero():
+		return "command " + h.Run.String() + every
+	case h.Log.Regexp != nil:
+		return "a line that matches " + h.Log.String()
+	case k.Check != "":
+		return k.Check + every
+	case s.Listens:
+		return "connection to its port" + every
+	}
+	return "that its process runs"
+}
+
 // logMatch is the check that waits for a line of output.
 type logMatch struct {
 	pattern *regexp.Regexp

@@ -84,6 +84,7 @@ func atRest(d *declare.Declaration, s *declare.Service) Status {
 func describe(p *project.Project, s *declare.Service, st *Status) {
 	k := p.Kind(s)
 	st.About = k.Info().About
+	st.Check = checkInWords(s, k.Info())
 	if r, ok := s.Settings.(interface{ CommandLine() string }); ok {
 		st.Command = r.CommandLine()
 	}
@@ -469,6 +470,7 @@ func (k *Keeper) adopt() {
 				facts, port := u.status.Facts, u.status.Port
 				needs, neededBy, step := u.status.Needs, u.status.NeededBy, u.status.Step
 				u.status = saved.Status
+				describe(k.project, u.svc, &u.status)
 				u.status.Facts, u.status.Lines, u.status.Port = facts, lines, port
 				u.status.Needs, u.status.NeededBy, u.status.Step = needs, neededBy, step
 				if saved.Status.State == Stopping {

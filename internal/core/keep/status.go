@@ -58,6 +58,8 @@ type Status struct {
 	Version  string   `json:"version"`
 	// Command is what it runs, for a program.
 	Command string `json:"command,omitempty"`
+	// Check says how it is checked.
+	Check string `json:"check"`
 	// Since is when it came into the state, Began when its start began.
 	Since time.Time `json:"since"`
 	Began time.Time `json:"began"`
@@ -207,6 +209,17 @@ func Span(d time.Duration) string {
 		return fmt.Sprintf("%d h", int(d.Hours()))
 	}
 	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}
+
+// round is Span for a length that somebody chose, which is mostly a whole one.
+func round(d time.Duration) string {
+	if d < time.Second {
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	}
+	if d < 2*time.Minute && d%time.Second == 0 {
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	}
+	return Span(d)
 }
 
 // Millis puts milliseconds in a few words: "0.31 s".

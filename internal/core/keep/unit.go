@@ -191,7 +191,12 @@ func (u *unit) supervise(ctx context.Context, adopted process) (final func(*Stat
 			return func(s *Status) { *s = stopped(*s, "") }
 		}
 		if p.once && end.err == nil && end.exit.OK() {
-			return finish(Finished, "exit 0", nil)
+			took := float64(time.Since(u.snapshot().Since).Microseconds()) / 1000
+			final := finish(Finished, "exit 0", nil)
+			return func(s *Status) {
+				final(s)
+				s.ReadyMS = took
+			}
 		}
 		reason, remarks := u.explain(end)
 		crashed := end.ready || try > 0
@@ -203,13 +208,13 @@ func (u *unit) supervise(ctx context.Context, adopted process) (final func(*Stat
 		}
 		restarts = within(restarts, p.window)
 		if len(restarts) >= p.most {
-			return finish(Failed, fmt.Sprintf("%s; it was restarted %s within %s and ended each time, so no more tries", reason, times(len(restarts)), Span(p.window)), remarks)
+			return finish(Failed, fmt.Sprintf("%s; it was restarted %s within %s and ended each time, so no more tries", reason, times(len(restarts)), round(p.window)), remarks)
 		}
 		restarts = append(restarts, time.Now())
 		pause := backOff(len(restarts))
 		u.set(func(s *Status) {
 			s.State, s.PID, s.Remarks, s.Restarts = Waiting, 0, remarks, s.Restarts+1
-			s.Reason = fmt.Sprintf("%s; restart %d of at most %d within %s", reason, len(restarts), p.most, Span(p.window))
+			s.Reason = fmt.Sprintf("%s; restart %d of at most %d within %s", reason, len(restarts), p.most, round(p.window))
 			s.Until = time.Now().Add(pause)
 		})
 		select {
@@ -398,7 +403,7 @@ func (u *unit) becomeReady(ctx context.Context, p process) (over bool, end endin
 			return true, ending{exit: p.Exit()}
 		case <-limit:
 			return true, ending{err: &failure{
-				reason:  fmt.Sprintf("not ready within %s; newest check: %s", Span(rules.within), last),
+				reason:  fmt.Sprintf("not ready within %s; newest check: %s", round(rules.within), last),
 				remarks: u.driver.lastLines(6),
 			}}
 		case <-pause:
@@ -432,7 +437,7 @@ func (u *unit) check(ctx context.Context, p process, check probe.Probe, timeout 
 	case r := <-answered:
 		if r.err != nil {
 			if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-				r.err = fmt.Errorf("no answer within %s", Span(timeout))
+				r.err = fmt.Errorf("no answer within %s", round(timeout))
 			}
 			return r.err.Error(), r.err, errors.Is(ctx.Err(), context.Canceled)
 		}
@@ -516,7 +521,7 @@ func (u *unit) end(p process) {
 		}
 	case <-time.After(rules.grace):
 		u.set(func(s *Status) {
-			s.Reason = fmt.Sprintf("did not end within %s of SIG%s, so it is killed", Span(rules.grace), rules.signal)
+			s.Reason = fmt.Sprintf("did not end within %s of SIG%s, so it is killed", round(rules.grace), rules.signal)
 		})
 	}
 	if err := p.KillAll(killWait); err != nil {

@@ -63,6 +63,8 @@ type Info struct {
 	// one to try first.
 	Listens   bool
 	UsualPort int
+	// Check says in words what the kind's own check is: "login".
+	Check string
 	// Facts are the names of the facts, the most useful first; Secrets are
 	// those that hold a password.
 	Facts, Secrets []string

@@ -7,8 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"log/slog"
+	"log"
 	"net"
+	"strings"
 	"time"
 
 	"github.com/emersion/go-sasl"
@@ -20,7 +21,7 @@ import (
 const SizeLimit = 25 << 20
 
 // Serve takes mail by SMTP (RFC 5321) on the listener until the context ends.
-func Serve(ctx context.Context, l net.Listener, store *Store, log *slog.Logger) error {
+func Serve(ctx context.Context, l net.Listener, store *Store, log *log.Logger) error {
 	server := smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) {
 		return &session{store: store, log: log}, nil
 	}))
@@ -51,7 +52,7 @@ func Serve(ctx context.Context, l net.Listener, store *Store, log *slog.Logger) 
 // session is one client's connection.
 type session struct {
 	store *Store
-	log   *slog.Logger
+	log   *log.Logger
 	from  string
 	to    []string
 }
@@ -70,13 +71,13 @@ func (s *session) Data(r io.Reader) error {
 	if err := s.store.Add(s.from, s.to, r); err != nil {
 		var refused *smtp.SMTPError
 		if errors.As(err, &refused) {
-			s.log.Warn("refused a message", "from", s.from, "why", refused.Message)
+			s.log.Printf("refused a message from %s: %s", s.from, refused.Message)
 			return err
 		}
-		s.log.Error("could not store a message", "from", s.from, "why", err)
+		s.log.Printf("could not store a message from %s: %v", s.from, err)
 		return &smtp.SMTPError{Code: 452, EnhancedCode: smtp.EnhancedCode{4, 3, 1}, Message: fmt.Sprintf("the message could not be stored: %v", err)}
 	}
-	s.log.Info("message", "from", s.from, "to", s.to, "subject", s.store.Latest().Subject)
+	s.log.Printf("from %s to %s: %s", s.from, strings.Join(s.to, ", "), s.store.Latest().Subject)
 	return nil
 }
 

@@ -24,7 +24,7 @@ type Settings struct{}
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "mail", About: "mail, built in", Listens: true, UsualPort: 1025, Facts: []string{"smtp_url", "host", "port"}}
+	return kind.Info{Name: "mail", About: "mail, built in", Check: "SMTP greeting", Listens: true, UsualPort: 1025, Facts: []string{"smtp_url", "host", "port"}}
 }
 
 // Settings makes empty settings.
@@ -77,9 +77,9 @@ func (Kind) Notes(in *kind.Instance) []string {
 	if err != nil || s.Count == 0 {
 		return []string{"no mail yet"}
 	}
-	notes := []string{"1 message"}
+	count := "1 message, which came"
 	if s.Count > 1 {
-		notes[0] = fmt.Sprintf("%d messages", s.Count)
+		count = fmt.Sprintf("%d messages, the latest came", s.Count)
 	}
-	return append(notes, fmt.Sprintf("latest %s", s.At.Local().Format("15:04:05")), "from "+s.From, "to "+s.To, s.Subject)
+	return []string{count + " at " + s.At.Local().Format("15:04:05"), "from " + s.From, "to " + s.To, "about " + s.Subject}
 }

@@ -48,7 +48,7 @@ const user = "postgres"
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "postgres", About: "PostgreSQL", Listens: true, UsualPort: 5432,
+	return kind.Info{Name: "postgres", About: "PostgreSQL", Check: "login", Listens: true, UsualPort: 5432,
 		Facts: []string{"url", "host", "port", "user", "password", "database"}, Secrets: []string{"url", "password"},
 		Accounts: []string{"postgres"}}
 }

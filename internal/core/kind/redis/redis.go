@@ -25,7 +25,7 @@ type Settings struct {
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "redis", About: "Redis", Listens: true, UsualPort: 6379, Facts: []string{"url", "host", "port"}}
+	return kind.Info{Name: "redis", About: "Redis", Check: "PING", Listens: true, UsualPort: 6379, Facts: []string{"url", "host", "port"}}
 }
 
 // Settings makes empty settings.
