@@ -188,7 +188,7 @@ func (m *model) usage(s api.Status, width int) string {
 		}
 		return t.paint(faint, "processor and memory are measured every 2 s")
 	}
-	graph := max(4, min(16, (width-36)/2))
+	graph := max(2, min(16, (width-38)/2))
 	cpu := make([]float64, len(s.Usage.CPU))
 	for i, v := range s.Usage.CPU {
 		cpu[i] = float64(v)
@@ -199,7 +199,7 @@ func (m *model) usage(s api.Status, width int) string {
 	}
 	// Below a tenth of a core and 64 MB the lines stay low: the flicker of
 	// what is idle should not look like work.
-	return t.paint(faint, "processor ") + t.paint(stateBusy, spark(cpu, graph, 10)) + t.paint(plain, fmt.Sprintf(" %4.1f %%", cpu[len(cpu)-1])) +
+	return t.paint(faint, "processor ") + t.paint(stateBusy, spark(cpu, graph, 10)) + t.paint(plain, fmt.Sprintf(" %.1f %%", cpu[len(cpu)-1])) +
 		t.paint(faint, "  memory ") + t.paint(stateBusy, spark(memory, graph, 64<<20)) + t.paint(plain, " "+bytes(memory[len(memory)-1]))
 }
 

@@ -16,7 +16,12 @@ import (
 func cut(s string, from, to int) string { return ansi.Cut(s, from, to) }
 
 // binding is a key with what it does, as the key bar and the help show it.
-type binding struct{ key, does string }
+type binding struct {
+	key, does string
+	extra     bool // left out first where there is no room
+}
+
+func key(k, does string) binding { return binding{key: k, does: does} }
 
 // bindings are the keys that make sense now.
 func (m *model) bindings() []binding {
@@ -24,7 +29,7 @@ func (m *model) bindings() []binding {
 	case m.panel != nil:
 		return m.panel.bindings()
 	case m.filtering:
-		return []binding{{"type", "name, kind or state"}, {"enter", "keep"}, {"esc", "show all"}}
+		return []binding{key("type", "name, kind or state"), key("enter", "keep"), key("esc", "show all")}
 	case m.log != nil:
 		return m.log.bindings()
 	}
@@ -32,22 +37,23 @@ func (m *model) bindings() []binding {
 	var out []binding
 	running := s.State.Running() || s.State == keep.Waiting || s.State == keep.Preparing
 	if !running {
-		out = append(out, binding{"s", "start"})
+		out = append(out, key("s", "start"))
 	} else {
-		out = append(out, binding{"r", "restart"}, binding{"t", "stop"})
+		out = append(out, key("r", "restart"), key("t", "stop"))
 	}
-	out = append(out, binding{"S R T", "more of them"}, binding{"enter", "log"})
+	out = append(out, binding{key: "S R T", does: "more of them", extra: true}, key("enter", "log"))
 	if len(s.Facts) > 0 {
-		out = append(out, binding{"c", "copy"})
+		out = append(out, key("c", "copy"))
 	}
 	if hasSecret(s) {
 		does := "show password"
 		if m.reveal {
 			does = "hide password"
 		}
-		out = append(out, binding{"v", does})
+		out = append(out, key("v", does))
 	}
-	return append(out, binding{"/", "filter"}, binding{"?", "help"}, binding{"q", "leave"}, binding{"Q", "stop all and leave"})
+	return append(out, binding{key: "/", does: "filter", extra: true}, key("?", "help"), key("q", "leave"),
+		binding{key: "Q", does: "stop all and leave", extra: true})
 }
 
 func hasSecret(s api.Status) bool {

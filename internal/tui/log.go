@@ -31,7 +31,6 @@ type logView struct {
 	wrapped   bool
 	top       int // the first row shown, when not following
 	rows      int // shown the last time
-	width     int
 
 	drawn    []string // the lines as rows, for the width
 	drawnFor string
@@ -174,17 +173,17 @@ func (l *logView) draw(m *model, rows int) []string {
 }
 
 func (l *logView) bindings() []binding {
-	out := []binding{{"esc", "back"}, {"↑ ↓", "scroll"}, {"home end", "first, last"}}
+	out := []binding{key("esc", "back"), key("↑ ↓", "scroll"), key("home end", "first, last")}
 	if l.following {
-		out = append(out, binding{"space", "pause"})
+		out = append(out, key("space", "pause"))
 	} else {
-		out = append(out, binding{"space", "follow"})
+		out = append(out, key("space", "follow"))
 	}
 	wrapping := "wrap lines"
 	if l.wrapped {
 		wrapping = "cut lines"
 	}
-	return append(out, binding{"w", wrapping}, binding{"tab", "next service"}, binding{"?", "help"}, binding{"q", "leave"})
+	return append(out, key("w", wrapping), key("tab", "next service"), key("?", "help"), key("q", "leave"))
 }
 
 func (l *logView) key(m *model, pressed string) tea.Cmd {

@@ -59,7 +59,7 @@ func (q *question) key(m *model, pressed string) tea.Cmd {
 }
 
 func (q *question) bindings() []binding {
-	return []binding{{"enter", q.yes}, {"esc", "leave as it is"}}
+	return []binding{key("enter", q.yes), key("esc", "leave as it is")}
 }
 
 // choice is a row of a menu.
@@ -106,7 +106,7 @@ func (mn *menu) press(m *model, choices []choice, pressed string) tea.Cmd {
 }
 
 func (mn *menu) bindings() []binding {
-	return []binding{{"↑ ↓", "choose"}, {"enter", "take"}, {"esc", "back"}}
+	return []binding{key("↑ ↓", "choose"), key("enter", "take"), key("esc", "back")}
 }
 
 // scope asks how many services an action is about.
@@ -172,11 +172,11 @@ func (c *copier) key(m *model, pressed string) tea.Cmd { return c.press(m, c.cho
 type help struct{}
 
 var helpKeys = []binding{
-	{"← ↑ ↓ →", "select a service"}, {"tab", "the next one in the order of the start"},
-	{"s", "start it with what it needs"}, {"r", "restart it"}, {"t", "stop it with what needs it"},
-	{"S R T", "the same, for more services"}, {"enter", "its log"},
-	{"c", "copy its address or a credential"}, {"v", "show or hide passwords"},
-	{"/", "show only some, by name, kind or state"}, {"q", "leave; services go on"}, {"Q", "stop all and leave"},
+	key("← ↑ ↓ →", "select a service"), key("tab", "the next one in the order of the start"),
+	key("s", "start it with what it needs"), key("r", "restart it"), key("t", "stop it with what needs it"),
+	key("S R T", "the same, for more services"), key("enter", "its log"),
+	key("c", "copy its address or a credential"), key("v", "show or hide passwords"),
+	key("/", "show only some, by name, kind or state"), key("q", "leave; services go on"), key("Q", "stop all and leave"),
 }
 
 var stateHelp = []struct {
@@ -217,4 +217,4 @@ func (*help) key(m *model, _ string) tea.Cmd {
 	return nil
 }
 
-func (*help) bindings() []binding { return []binding{{"any key", "back"}} }
+func (*help) bindings() []binding { return []binding{key("any key", "back")} }

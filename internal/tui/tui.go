@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -388,15 +389,22 @@ func (m *model) keyBar() string {
 		}
 		return "  " + t.paint(in, Truncate(Plain(m.flash), m.width-4))
 	}
-	out := " "
-	for _, b := range m.bindings() {
-		item := t.paint(accent, b.key) + " " + t.paint(faint, b.does)
-		if Width(out)+Width(item)+2 > m.width {
-			break
+	bindings := m.bindings()
+	bar := func() string {
+		out := " "
+		for _, b := range bindings {
+			out += " " + t.paint(accent, b.key) + " " + t.paint(faint, b.does) + " "
 		}
-		out += " " + item + " "
+		return out
 	}
-	return out
+	// What doesn't fit is left to the help, what is asked for least first.
+	for i := 0; Width(bar()) > m.width && i < len(bindings); {
+		if i = slices.IndexFunc(bindings, func(b binding) bool { return b.extra }); i < 0 {
+			i = len(bindings) - 1
+		}
+		bindings = slices.Delete(bindings, i, i+1)
+	}
+	return bar()
 }
 
 // overlay puts a panel into the middle of the body.

@@ -1,0 +1,39 @@
+# Neighbour's own commands. Each does its set-up itself.
+
+GO      ?= go
+BIN     := bin/neighbour
+STATIC  := honnef.co/go/tools/cmd/staticcheck@v0.8.2
+
+.PHONY: build demo trouble test bench lint screenshots testshare clean
+
+build: ; $(GO) build -o $(BIN) ./cmd/neighbour
+
+# The full-screen map on the running Toolshed.
+demo: build ; $(BIN) demo
+trouble: build ; $(BIN) demo --trouble
+
+# Installs the Debian packages that the tests need where it can.
+test:
+	scripts/packages.sh test
+	$(GO) test -race -timeout 15m ./internal/core/... ./internal/layout/... ./internal/emulator/...
+	$(GO) test -timeout 15m $$($(GO) list ./... | grep -v -e /internal/core/ -e /internal/layout -e /internal/emulator/)
+
+bench: build
+	scripts/packages.sh bench
+	$(GO) run ./internal/bench -binary $(BIN)
+
+lint:
+	@test -z "$$(gofmt -l .)" || { echo "not formatted:"; gofmt -l .; exit 1; }
+	$(GO) vet ./...
+	$(GO) run $(STATIC) ./...
+
+# New pictures of each main view, from the demo data.
+screenshots: build
+	scripts/packages.sh screenshots
+	scripts/screenshots.sh
+
+# How many of the Go lines are tests, in percent.
+testshare:
+	@git ls-files '*.go' | xargs awk 'NF { all++; if (FILENAME ~ /_test\.go$$/) tests++ } END { printf "tests are %.1f %% of %d Go lines\n", 100 * tests / all, all }'
+
+clean: ; rm -rf bin
