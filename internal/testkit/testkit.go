@@ -1,0 +1,44 @@
+// Package testkit is what tests of several packages share.
+package testkit
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+)
+
+// Need skips the test, visibly, unless one of the programs is installed; a
+// name may be a pattern of paths. With CI=true a lack is a failure.
+func Need(t testing.TB, programs ...string) {
+	t.Helper()
+	for _, p := range programs {
+		if _, err := exec.LookPath(p); err == nil {
+			return
+		}
+		if found, _ := filepath.Glob(p); len(found) > 0 {
+			return
+		}
+	}
+	Lacking(t, programs[0]+" is not installed (scripts/packages.sh test installs what the tests need)")
+}
+
+// NeedRoot skips the test, visibly, unless it runs as root.
+func NeedRoot(t testing.TB) {
+	t.Helper()
+	if os.Getuid() != 0 {
+		Lacking(t, "this test must run as root")
+	}
+}
+
+// Lacking skips the test, or fails it with CI=true.
+func Lacking(t testing.TB, why string) {
+	t.Helper()
+	if os.Getenv("CI") == "true" {
+		t.Fatal(why)
+	}
+	t.Skip(why)
+}
+
+// Postgres is where PostgreSQL's server is, for Need.
+const Postgres = "/usr/lib/postgresql/*/bin/postgres"
