@@ -50,7 +50,7 @@ type Keeper struct {
 	ctx     context.Context // ends with the keeper; the services go on
 	source  []byte          // the declaration as it was read
 
-	ops sync.Mutex // one start, stop or restart at a time
+	ops chan struct{} // holds a value while a start, stop or restart is under way
 
 	mu       sync.Mutex
 	notify   chan struct{} // closed at the next change of a state
@@ -128,7 +128,7 @@ func Rest(p *project.Project) []Status {
 func newKeeper(ctx context.Context, d *declare.Declaration, log *slog.Logger, drive func(*declare.Service) driver) *Keeper {
 	k := &Keeper{
 		decl: d, plan: d.Plan, log: log, ctx: ctx, units: map[string]*unit{}, notify: make(chan struct{}),
-		watchers: map[*Watch]struct{}{}, save: make(chan struct{}, 1), last: time.Now(),
+		watchers: map[*Watch]struct{}{}, save: make(chan struct{}, 1), ops: make(chan struct{}, 1), last: time.Now(),
 		overview: Overview{Project: d.Name, Dir: d.Dir, PID: os.Getpid()},
 	}
 	for _, s := range d.Services {
@@ -171,10 +171,16 @@ func (k *Keeper) Start(names ...string) (time.Time, error) {
 	if err := k.decl.Check(names...); err != nil {
 		return time.Time{}, err
 	}
-	k.ops.Lock()
-	defer k.ops.Unlock()
+	defer k.oneAtATime()()
 	k.warnIfChanged()
 	return k.startAll(k.chosen(names), names), nil
+}
+
+// oneAtATime waits for the operation under way and begins another, which
+// ends when the returned function is called.
+func (k *Keeper) oneAtATime() (end func()) {
+	k.ops <- struct{}{}
+	return func() { <-k.ops }
 }
 
 func (k *Keeper) chosen(names []string) []string {
@@ -231,8 +237,7 @@ func (k *Keeper) Stop(names ...string) ([]string, error) {
 	if err := k.decl.Check(names...); err != nil {
 		return nil, err
 	}
-	k.ops.Lock()
-	defer k.ops.Unlock()
+	defer k.oneAtATime()()
 	if len(names) == 0 {
 		names = k.decl.Names()
 	}
@@ -277,8 +282,7 @@ func (k *Keeper) Restart(withNeeds bool, names ...string) (told []string, began 
 	if err := k.decl.Check(names...); err != nil {
 		return nil, began, err
 	}
-	k.ops.Lock()
-	defer k.ops.Unlock()
+	defer k.oneAtATime()()
 	k.warnIfChanged()
 	set := k.plan.WithNeeds(names...)
 	if len(names) == 0 {
@@ -500,8 +504,7 @@ func (k *Keeper) adopt() {
 	})
 	if len(ending) > 0 {
 		go func() {
-			k.ops.Lock()
-			defer k.ops.Unlock()
+			defer k.oneAtATime()()
 			k.stopAll(ending)
 		}()
 	}

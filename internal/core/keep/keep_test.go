@@ -1,0 +1,435 @@
+package keep
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/kind/catalogue"
+	"neighbour/internal/core/probe"
+	"neighbour/internal/core/proc"
+)
+
+// fake is a driver whose service does what the test says.
+type fake struct {
+	world *world
+	name  string
+	rules policy
+
+	readyAfter time.Duration // from the launch; negative: never
+	endsAfter  time.Duration // by itself; 0: never
+	exit       proc.Exit
+	deaf       bool  // ignores its stop signal
+	broken     error // of prepare
+	sick       bool  // its checks fail from now on
+	preparing  time.Duration
+
+	launches int
+	launched time.Time
+}
+
+// world is what all fakes share: a record of what happened, in order.
+type world struct {
+	mu      sync.Mutex
+	history []string
+	fakes   map[string]*fake
+	keeper  *Keeper
+}
+
+func (w *world) note(format string, args ...any) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.history = append(w.history, fmt.Sprintf(format, args...))
+}
+
+func (w *world) index(entry string) int {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return slices.Index(w.history, entry)
+}
+
+// newWorld makes a keeper of fakes for services with their needs, written
+// "api: ledger shelf".
+func newWorld(t testing.TB, ctx context.Context, services ...string) *world {
+	var src strings.Builder
+	for _, s := range services {
+		name, needs, _ := strings.Cut(s, ":")
+		optional := strings.HasSuffix(name, "?")
+		name = strings.TrimSuffix(name, "?")
+		fmt.Fprintf(&src, "[service.%s]\nrun = \"x\"\noptional = %t\nneeds = [", name, optional)
+		for _, n := range strings.Fields(needs) {
+			fmt.Fprintf(&src, "%q, ", n)
+		}
+		src.WriteString("]\n")
+	}
+	d, err := declare.Parse([]byte(src.String()), "neighbour.toml", catalogue.All)
+	require.NoError(t, err)
+	w := &world{fakes: map[string]*fake{}}
+	w.keeper = newKeeper(ctx, d, slog.New(slog.DiscardHandler), func(s *declare.Service) driver {
+		f := &fake{world: w, name: s.Name, readyAfter: 100 * time.Millisecond, rules: policy{
+			every: time.Second, within: time.Minute, timeout: time.Second, fails: 3, when: "crash", most: 3, window: time.Minute, signal: "TERM", grace: 10 * time.Second,
+		}}
+		w.fakes[s.Name] = f
+		return f
+	})
+	return w
+}
+
+func (f *fake) policy() policy { return f.rules }
+func (f *fake) prepare(ctx context.Context, set func(func(*Status))) error {
+	if f.preparing > 0 {
+		set(func(s *Status) { s.State, s.Reason = Preparing, "initdb" })
+		select {
+		case <-time.After(f.preparing):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	f.world.mu.Lock()
+	defer f.world.mu.Unlock()
+	return f.broken
+}
+
+// breaks makes the next starts fail, or mends it.
+func (f *fake) breaks(err error) {
+	f.world.mu.Lock()
+	defer f.world.mu.Unlock()
+	f.broken = err
+}
+func (f *fake) adopt(proc.ID) (process, error)                       { return nil, errors.New("not here") }
+func (f *fake) provision(context.Context, func(func(*Status))) error { return nil }
+func (f *fake) lastLines(int) []string                               { return []string{"last words"} }
+func (f *fake) probe() (probe.Probe, error)                          { return probe.Func(f.check), nil }
+func (f *fake) check(context.Context) (answer string, err error) {
+	switch since := time.Since(f.launched); {
+	case f.readyAfter < 0 || since < f.readyAfter:
+		return "", errors.New("connection refused")
+	case f.sick:
+		return "", errors.New("503")
+	}
+	return "fine", nil
+}
+func (f *fake) launch() (process, error) {
+	f.launches++
+	f.launched = time.Now()
+	f.world.note("launch %s", f.name)
+	p := &fakeProcess{fake: f, done: make(chan struct{})}
+	if f.endsAfter > 0 {
+		time.AfterFunc(f.endsAfter, p.finish)
+	}
+	return p, nil
+}
+
+type fakeProcess struct {
+	fake *fake
+	done chan struct{}
+	once sync.Once
+}
+
+func (p *fakeProcess) finish() {
+	p.once.Do(func() { p.fake.world.note("end %s", p.fake.name); close(p.done) })
+}
+func (p *fakeProcess) ID() proc.ID           { return proc.ID{PID: 1000 + p.fake.launches} }
+func (p *fakeProcess) Done() <-chan struct{} { return p.done }
+func (p *fakeProcess) Exit() proc.Exit       { return p.fake.exit }
+func (p *fakeProcess) Signal(string) error {
+	if !p.fake.deaf {
+		time.AfterFunc(50*time.Millisecond, p.finish)
+	}
+	return nil
+}
+func (p *fakeProcess) End(string) (int, error) { return 0, nil }
+func (p *fakeProcess) KillAll(time.Duration) error {
+	p.finish()
+	return nil
+}
+
+func (w *world) status(name string) Status { return w.keeper.units[name].snapshot() }
+
+// after lets an amount of fake time pass and everything come to rest.
+func after(d time.Duration) {
+	time.Sleep(d)
+	synctest.Wait()
+}
+
+// inWorld runs a test with fake time.
+func inWorld(t *testing.T, services []string, test func(t *testing.T, w *world)) {
+	synctest.Test(t, func(t *testing.T) {
+		ctx, cancel := context.WithCancel(t.Context())
+		w := newWorld(t, ctx, services...)
+		test(t, w)
+		_, err := w.keeper.Stop()
+		assert.NoError(t, err)
+		cancel()
+		synctest.Wait()
+	})
+}
+
+func TestStartInOrderAndStopInReverse(t *testing.T) {
+	inWorld(t, []string{"ledger", "shelf", "api: ledger shelf", "web: api"}, func(t *testing.T, w *world) {
+		w.fakes["ledger"].readyAfter = 300 * time.Millisecond
+		_, err := w.keeper.Start("web")
+		require.NoError(t, err)
+		after(200 * time.Millisecond)
+		assert.Equal(t, Starting, w.status("ledger").State)
+		assert.Equal(t, Ready, w.status("shelf").State, "they start at the same time")
+		assert.Equal(t, Waiting, w.status("api").State)
+		assert.Equal(t, "for ledger", w.status("api").Reason)
+		assert.Equal(t, "connection refused", w.status("ledger").Reason)
+		after(400 * time.Millisecond)
+		for _, name := range []string{"ledger", "shelf", "api", "web"} {
+			assert.Equal(t, Ready, w.status(name).State, name)
+		}
+		assert.InDelta(t, 300, w.status("ledger").ReadyMS, 10, "its readiness is seen at once")
+		assert.Less(t, w.index("launch api"), w.index("launch web"))
+		assert.Positive(t, w.keeper.Snapshot().Took)
+
+		stopped, err := w.keeper.Stop("shelf")
+		require.NoError(t, err)
+		assert.Equal(t, []string{"shelf", "api", "web"}, stopped, "and what needs it")
+		assert.Less(t, w.index("end web"), w.index("end api"))
+		assert.Less(t, w.index("end api"), w.index("end shelf"))
+		assert.Equal(t, Ready, w.status("ledger").State)
+		_, err = w.keeper.Start("nothing")
+		assert.ErrorContains(t, err, `there is no service "nothing"`)
+	})
+}
+
+// row is a case of one service: how it is, and how it is found to be.
+func TestStates(t *testing.T) {
+	for name, c := range map[string]struct {
+		is      func(*fake)
+		after   time.Duration
+		state   State
+		reason  string
+		remarks []string
+		tries   int
+	}{
+		"becomes ready": {func(f *fake) {}, time.Second, Ready, "", nil, 1},
+		"prepares":      {func(f *fake) { f.preparing = time.Minute }, time.Second, Preparing, "initdb", nil, 0},
+		"can't prepare": {func(f *fake) { f.broken = errors.New("node is not installed") }, time.Second, Failed, "node is not installed", nil, 0},
+		"exits at once": {func(f *fake) {
+			f.readyAfter, f.endsAfter, f.exit = -1, 400*time.Millisecond, proc.Exit{Known: true, Code: 3}
+		}, time.Second, Failed, "exit 3, 0.4 s after its start and before it was ready", []string{"last words"}, 1},
+		"is killed": {func(f *fake) {
+			f.readyAfter, f.endsAfter, f.exit = -1, time.Second, proc.Exit{Known: true, Signal: "SIGKILL"}
+		}, 2 * time.Second, Failed, "ended by SIGKILL, 1.0 s after its start and before it was ready", []string{"last words"}, 1},
+		"is never ready": {func(f *fake) { f.readyAfter = -1 }, 61 * time.Second, Failed, "not ready within 60 s; newest check: connection refused", []string{"last words"}, 1},
+		"wrong password": {func(f *fake) { f.broken = &kind.FatalError{Err: errors.New("wrong password")} }, time.Second, Failed, "wrong password", nil, 0},
+		"a check hangs":  {func(f *fake) { f.readyAfter = -1; f.rules.timeout = 10 * time.Second }, 2 * time.Second, Starting, "connection refused", nil, 1},
+		"ends with 0":    {func(f *fake) { f.endsAfter, f.exit = time.Second, proc.Exit{Known: true} }, 3 * time.Second, Finished, `it ended by itself with exit 0; restart = { when = "always" } would start it again`, nil, 1},
+		"ends, always":   {func(f *fake) { f.endsAfter, f.exit, f.rules.when = time.Second, proc.Exit{Known: true}, "always" }, 1500 * time.Millisecond, Ready, "", nil, 2},
+		"crashes, never": {func(f *fake) {
+			f.endsAfter, f.exit, f.rules.when = time.Second, proc.Exit{Known: true, Code: 1}, "never"
+		}, 3 * time.Second, Failed, "exit 1 after 0.9 s", []string{"last words"}, 1},
+		"crashes once":     {func(f *fake) { f.endsAfter, f.exit = 30*time.Second, proc.Exit{Known: true, Code: 1} }, 32 * time.Second, Ready, "", nil, 2},
+		"crash loop":       {func(f *fake) { f.endsAfter, f.exit = time.Second, proc.Exit{Known: true, Code: 1} }, 20 * time.Second, Failed, "exit 1 after 0.9 s; it was restarted 3 times within 60 s and ended each time, so no more tries", []string{"last words"}, 4},
+		"slow crash loop":  {func(f *fake) { f.endsAfter, f.exit = 40*time.Second, proc.Exit{Known: true, Code: 1} }, 10 * time.Minute, Ready, "", nil, 15},
+		"once, ends well":  {func(f *fake) { f.rules.once, f.endsAfter, f.exit = true, time.Hour, proc.Exit{Known: true} }, 61 * time.Minute, Finished, "exit 0", nil, 1},
+		"once, ends badly": {func(f *fake) { f.rules.once, f.endsAfter, f.exit = true, time.Second, proc.Exit{Known: true, Code: 2} }, time.Minute, Failed, "exit 2, 1.0 s after its start and before it was ready", []string{"last words"}, 1},
+	} {
+		t.Run(name, func(t *testing.T) {
+			inWorld(t, []string{"api"}, func(t *testing.T, w *world) {
+				c.is(w.fakes["api"])
+				_, err := w.keeper.Start()
+				require.NoError(t, err)
+				after(c.after)
+				s := w.status("api")
+				assert.Equal(t, c.state, s.State, s.Reason)
+				assert.Equal(t, c.reason, s.Reason)
+				assert.Equal(t, c.remarks, s.Remarks)
+				assert.Equal(t, c.tries, w.fakes["api"].launches)
+				if c.state == Failed || c.state == Finished {
+					assert.Zero(t, s.PID)
+				}
+			})
+		})
+	}
+}
+
+func TestAilingAndWellAgain(t *testing.T) {
+	inWorld(t, []string{"api", "web: api"}, func(t *testing.T, w *world) {
+		_, _ = w.keeper.Start()
+		after(10 * time.Second)
+		w.fakes["api"].sick = true
+		after(2500 * time.Millisecond)
+		assert.Equal(t, Ready, w.status("api").State, "one or two failed checks are no illness")
+		after(time.Second)
+		s := w.status("api")
+		assert.Equal(t, Ailing, s.State)
+		assert.Contains(t, s.Sentence(time.Now()), "its check fails: 503; 3 of ")
+		assert.Equal(t, Ready, w.status("web").State, "what needs it goes on")
+		w.fakes["api"].sick = false
+		after(time.Second)
+		s = w.status("api")
+		assert.Equal(t, Ready, s.State)
+		assert.Equal(t, 3, s.Checks.Failed)
+		assert.Len(t, s.Checks.Recent, s.Checks.Total)
+		assert.Equal(t, 1, w.fakes["api"].launches)
+	})
+}
+
+func TestFailingDoesNotStopTheRest(t *testing.T) {
+	inWorld(t, []string{"ledger", "extra?", "api: ledger", "web: api", "other: extra", "shelf"}, func(t *testing.T, w *world) {
+		w.fakes["ledger"].broken = errors.New("postgres is not installed")
+		w.fakes["extra"].broken = errors.New("not today")
+		_, _ = w.keeper.Start()
+		after(time.Second)
+		assert.Equal(t, Ready, w.status("shelf").State)
+		assert.Equal(t, Ready, w.status("other").State, "the failed one it needs is optional")
+		api, web := w.status("api"), w.status("web")
+		assert.True(t, api.Blocked && web.Blocked)
+		assert.Equal(t, "for ledger, which failed", api.Reason)
+		assert.Equal(t, "for api, which can't start", web.Reason)
+		assert.Positive(t, w.keeper.Snapshot().Took, "the start has come to its end all the same")
+
+		w.fakes["ledger"].broken = nil
+		_, _ = w.keeper.Start("ledger")
+		after(time.Second)
+		assert.Equal(t, Ready, w.status("web").State, "mended, all goes on by itself")
+	})
+}
+
+func TestStopping(t *testing.T) {
+	inWorld(t, []string{"deaf", "slow: deaf"}, func(t *testing.T, w *world) {
+		w.fakes["deaf"].deaf = true
+		w.fakes["slow"].preparing = time.Hour
+		_, _ = w.keeper.Start()
+		after(time.Second)
+		began := time.Now()
+		done := make(chan struct{})
+		go func() {
+			defer close(done)
+			_, _ = w.keeper.Stop() // while one is still preparing
+		}()
+		after(5 * time.Second)
+		assert.Equal(t, Stopped, w.status("slow").State)
+		assert.Equal(t, Stopping, w.status("deaf").State)
+		assert.Contains(t, w.status("deaf").Sentence(time.Now()), "sent SIGTERM")
+		stopped, _ := w.keeper.Stop() // a second stop waits for the first
+		<-done
+		assert.Equal(t, 10*time.Second, time.Since(began), "killed after its grace")
+		assert.Empty(t, stopped)
+		assert.Equal(t, Stopped, w.status("deaf").State)
+		assert.Zero(t, w.fakes["slow"].launches)
+	})
+}
+
+func TestRestartTellsThoseThatNeedIt(t *testing.T) {
+	inWorld(t, []string{"ledger", "api: ledger", "web: api"}, func(t *testing.T, w *world) {
+		_, _ = w.keeper.Start()
+		after(time.Second)
+		told, _, err := w.keeper.Restart(false, "ledger")
+		require.NoError(t, err)
+		after(time.Second)
+		assert.Equal(t, []string{"api", "web"}, told)
+		assert.Equal(t, []int{2, 1, 1}, []int{w.fakes["ledger"].launches, w.fakes["api"].launches, w.fakes["web"].launches})
+		assert.Contains(t, w.status("api").Sentence(time.Now()), "ledger was restarted at")
+		_, _, err = w.keeper.Restart(true, "api")
+		require.NoError(t, err)
+		after(time.Second)
+		assert.Equal(t, []int{3, 2, 1}, []int{w.fakes["ledger"].launches, w.fakes["api"].launches, w.fakes["web"].launches})
+	})
+}
+
+func TestWatchGivesTheNewest(t *testing.T) {
+	inWorld(t, []string{"api", "web: api"}, func(t *testing.T, w *world) {
+		watch := w.keeper.Watch()
+		defer watch.Close()
+		first, err := watch.Next(t.Context())
+		require.NoError(t, err)
+		assert.Len(t, first.Services, 2, "the first holds everything")
+		_, _ = w.keeper.Start()
+		after(10 * time.Second) // nobody looks meanwhile
+		next, err := watch.Next(t.Context())
+		require.NoError(t, err)
+		for _, s := range next.Services {
+			assert.Equal(t, Ready, s.State)
+		}
+		ctx, cancel := context.WithTimeout(t.Context(), 10*time.Millisecond)
+		defer cancel()
+		_, err = watch.Next(ctx)
+		assert.ErrorIs(t, err, context.DeadlineExceeded, "what was told once is not told again")
+	})
+}
+
+// Whatever is asked for in whatever order, no service runs before all that
+// it needs is ready, and after a stop none is left.
+func TestAnyOrders(t *testing.T) {
+	services := []string{"a", "b: a", "c: a", "d: b c", "e: d", "f"}
+	rapid.Check(t, func(r *rapid.T) {
+		synctest.Test(t, func(t *testing.T) {
+			ctx, cancel := context.WithCancel(t.Context())
+			w := newWorld(t, ctx, services...)
+			for range rapid.IntRange(1, 12).Draw(r, "n") {
+				name := rapid.SampledFrom([]string{"a", "b", "c", "d", "e", "f"}).Draw(r, "name")
+				switch rapid.IntRange(0, 4).Draw(r, "do") {
+				case 0, 1:
+					_, _ = w.keeper.Start(name)
+				case 2:
+					_, _ = w.keeper.Stop(name)
+				case 3:
+					_, _, _ = w.keeper.Restart(false, name)
+				case 4:
+					w.fakes[name].breaks(errors.New("broken"))
+					time.AfterFunc(time.Second, func() { w.fakes[name].breaks(nil) })
+				}
+				after(time.Duration(rapid.IntRange(0, 300).Draw(r, "pause")) * time.Millisecond)
+			}
+			_, _ = w.keeper.Start()
+			after(5 * time.Second)
+			_, _ = w.keeper.Stop()
+			after(time.Second)
+			running := map[string]bool{}
+			for _, h := range w.history {
+				verb, name, _ := strings.Cut(h, " ")
+				running[name] = verb == "launch"
+			}
+			for name := range w.fakes {
+				if running[name] || w.status(name).State != Stopped {
+					r.Fatalf("%s still runs: %v", name, w.status(name))
+				}
+			}
+			cancel()
+			synctest.Wait()
+		})
+	})
+}
+
+func TestSentences(t *testing.T) {
+	now := time.Now()
+	ago := func(d time.Duration) time.Time { return now.Add(-d) }
+	for want, s := range map[string]Status{
+		"Ready for 12 min, after 0.31 s; 3 of 340 checks failed, the last 4 min ago": {State: Ready, Since: ago(12 * time.Minute), ReadyMS: 310, Checks: Checks{Total: 340, Failed: 3, LastFailed: ago(4 * time.Minute)}},
+		"Ready for 3.0 s, after 12 s; 1 check, none failed; restarted twice":         {State: Ready, Since: ago(3 * time.Second), ReadyMS: 12_345, Restarts: 2, Checks: Checks{Total: 1}},
+		"Starting for 1.5 s; newest check: 503 after 14 ms; 58 s left":               {State: Starting, Since: ago(1500 * time.Millisecond), Reason: "503 after 14 ms", Until: now.Add(58*time.Second + time.Millisecond)},
+		"Waiting: for ledger": {State: Waiting, Reason: "for ledger"},
+		"Waiting: exit 1 after 2.0 s; restart 1 of 5; next try in 0.5 s": {State: Waiting, Reason: "exit 1 after 2.0 s; restart 1 of 5", Until: now.Add(500 * time.Millisecond)},
+		"Failed 3 h ago: exit 1":                    {State: Failed, Since: ago(3 * time.Hour), Reason: "exit 1"},
+		"Finished 3 days ago, as it should: exit 0": {State: Finished, Since: ago(77 * time.Hour), Reason: "exit 0"},
+		"Stopped": {State: Stopped},
+	} {
+		assert.Equal(t, want, s.Sentence(now))
+	}
+}
+
+func TestBackOffGrowsToItsLimit(t *testing.T) {
+	for n, want := range map[int]time.Duration{1: 250 * time.Millisecond, 3: time.Second, 8: 30 * time.Second, 500: 30 * time.Second} {
+		for range 20 {
+			assert.InDelta(t, want.Seconds(), backOff(n).Seconds(), want.Seconds()*0.21)
+		}
+	}
+}
