@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -32,9 +33,9 @@ type fake struct {
 	readyAfter time.Duration // from the launch; negative: never
 	endsAfter  time.Duration // by itself; 0: never
 	exit       proc.Exit
-	deaf       bool  // ignores its stop signal
-	broken     error // of prepare
-	sick       bool  // its checks fail from now on
+	deaf       bool        // ignores its stop signal
+	broken     error       // of prepare
+	sick       atomic.Bool // its checks fail from now on
 	preparing  time.Duration
 
 	launches int
@@ -117,7 +118,7 @@ func (f *fake) check(context.Context) (answer string, err error) {
 	switch since := time.Since(f.launched); {
 	case f.readyAfter < 0 || since < f.readyAfter:
 		return "", errors.New("connection refused")
-	case f.sick:
+	case f.sick.Load():
 		return "", errors.New("503")
 	}
 	return "fine", nil
@@ -264,7 +265,7 @@ func TestAilingAndWellAgain(t *testing.T) {
 	inWorld(t, []string{"api", "web: api"}, func(t *testing.T, w *world) {
 		_, _ = w.keeper.Start()
 		after(10 * time.Second)
-		w.fakes["api"].sick = true
+		w.fakes["api"].sick.Store(true)
 		after(2500 * time.Millisecond)
 		assert.Equal(t, Ready, w.status("api").State, "one or two failed checks are no illness")
 		after(time.Second)
@@ -272,7 +273,7 @@ func TestAilingAndWellAgain(t *testing.T) {
 		assert.Equal(t, Ailing, s.State)
 		assert.Contains(t, s.Sentence(time.Now()), "its check fails: 503; 3 of ")
 		assert.Equal(t, Ready, w.status("web").State, "what needs it goes on")
-		w.fakes["api"].sick = false
+		w.fakes["api"].sick.Store(false)
 		after(time.Second)
 		s = w.status("api")
 		assert.Equal(t, Ready, s.State)
