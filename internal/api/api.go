@@ -17,6 +17,12 @@ const Version = "1"
 // versionHeader carries the version in every request and answer.
 const versionHeader = "Neighbour-Api"
 
+// Keeper is what a keeper says of itself.
+type Keeper struct {
+	PID     int    `json:"pid"`
+	Version string `json:"version"` // of the interface
+}
+
 // Names is the body of a request that is about services.
 type Names struct {
 	// Services are the names; none means all.

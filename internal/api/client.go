@@ -87,6 +87,11 @@ func (c *Client) send(ctx context.Context, method, path string, body any) (*http
 	return resp, nil
 }
 
+// Hello makes sure that a keeper answers which speaks our version.
+func (c *Client) Hello(ctx context.Context) error {
+	return c.do(ctx, http.MethodGet, "/keeper", nil, &Keeper{})
+}
+
 // Status asks for everything as it is now.
 func (c *Client) Status(ctx context.Context) (Snapshot, error) {
 	var s Snapshot

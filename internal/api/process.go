@@ -134,8 +134,8 @@ func openLog(p *project.Project) (*slog.Logger, func() error, error) {
 // Find connects to the project's keeper if there is one, and starts one if
 // services of an earlier keeper still run; otherwise it returns ErrNoKeeper.
 func Find(ctx context.Context, p *project.Project) (*Client, error) {
-	if c, err := dial(p); err == nil {
-		return c, nil
+	if c, err := dial(ctx, p); err == nil || !errors.Is(err, ErrNoKeeper) {
+		return c, err
 	}
 	state, err := keep.ReadState(p)
 	if err == nil && !state.Orphaned() {
@@ -144,19 +144,31 @@ func Find(ctx context.Context, p *project.Project) (*Client, error) {
 	return Connect(ctx, p)
 }
 
-func dial(p *project.Project) (*Client, error) {
-	conn, err := net.Dial("unix", p.Socket())
-	if err != nil {
-		return nil, ErrNoKeeper
+// dial connects to the project's keeper and makes sure that it answers: one
+// that is just ending accepts a connection and then drops it.
+func dial(ctx context.Context, p *project.Project) (*Client, error) {
+	ctx, cancel := context.WithTimeout(ctx, startWait)
+	defer cancel()
+	c := NewClient(p.Socket())
+	err := c.Hello(ctx)
+	var version *VersionError
+	if err == nil {
+		return c, nil
 	}
-	conn.Close()
-	return NewClient(p.Socket()), nil
+	c.Close()
+	if errors.As(err, &version) {
+		return nil, err
+	}
+	if ctx.Err() != nil {
+		return nil, fmt.Errorf("the keeper does not answer within %s; end its process and try again: the services go on; see %s", startWait, p.KeeperLog())
+	}
+	return nil, ErrNoKeeper
 }
 
 // Connect connects to the project's keeper, and starts one if there is none.
 func Connect(ctx context.Context, p *project.Project) (*Client, error) {
-	if c, err := dial(p); err == nil {
-		return c, nil
+	if c, err := dial(ctx, p); err == nil || !errors.Is(err, ErrNoKeeper) {
+		return c, err
 	}
 	if err := p.EnsureDirs(); err != nil {
 		return nil, err
@@ -186,15 +198,15 @@ func Connect(ctx context.Context, p *project.Project) (*Client, error) {
 	}()
 	deadline := time.After(startWait)
 	for {
-		if c, err := dial(p); err == nil {
-			return c, nil
+		if c, err := dial(ctx, p); err == nil || !errors.Is(err, ErrNoKeeper) {
+			return c, err
 		}
 		select {
 		case <-ctx.Done():
 			return nil, ctx.Err()
 		case <-ended:
 			// Another client's keeper may have been quicker.
-			if c, err := dial(p); err == nil {
+			if c, err := dial(ctx, p); err == nil {
 				return c, nil
 			}
 			b, _ := os.ReadFile(said.Name())

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"os"
 	"strconv"
 	"time"
 
@@ -34,6 +35,7 @@ func NewServer(k *keep.Keeper, end context.CancelFunc, log *slog.Logger) *Server
 
 func (s *Server) routes() map[string]http.HandlerFunc {
 	return map[string]http.HandlerFunc{
+		"GET /v1/keeper":              s.hello,
 		"GET /v1/status":              s.status,
 		"GET /v1/events":              s.events,
 		"POST /v1/start":              s.start,
@@ -95,6 +97,10 @@ func read(w http.ResponseWriter, r *http.Request) (n Names, ok bool) {
 		return n, false
 	}
 	return n, true
+}
+
+func (s *Server) hello(w http.ResponseWriter, _ *http.Request) {
+	reply(w, http.StatusOK, Keeper{PID: os.Getpid(), Version: Version})
 }
 
 func (s *Server) status(w http.ResponseWriter, _ *http.Request) {

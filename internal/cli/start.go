@@ -275,8 +275,9 @@ func (r *reporter) show(current map[string]api.Status) {
 			fmt.Fprintf(&b, "\r\x1b[K%s\n", tui.Truncate(tui.Clean(text), r.width-1))
 			continue
 		}
-		// Without a terminal only changes of the state are told.
-		if key := string(st.State); r.said[name] != key {
+		// Without a terminal only changes of the state are told, and that a
+		// service won't start.
+		if key := fmt.Sprint(st.State, st.Blocked); r.said[name] != key {
 			r.said[name] = key
 			b.WriteString(text + "\n")
 			for _, remark := range st.Remarks {

@@ -1,0 +1,334 @@
+package e2e
+
+import (
+	"encoding/json"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"neighbour/internal/core/proc"
+	"neighbour/internal/testkit"
+)
+
+func TestStartStatusStop(t *testing.T) {
+	p := newProject(t, "[project]\nname = \"shed\"\n"+program("base")+program("top", `needs = ["base"]`))
+	s := p.status()
+	assert.Nil(t, s.Keeper, "asking starts nothing")
+	assert.Equal(t, "stopped", s.Service["top"].State)
+	assert.NoFileExists(t, filepath.Join(p.dir, ".neighbour", "run", "keeper.sock"))
+
+	r := p.run("start")
+	require.Zero(t, r.code, r.stderr)
+	assert.Regexp(t, `^shed: 2 of 2 ready after \d`, r.stdout)
+	assert.Regexp(t, `(?s)base\s+ready.*top\s+starting.*top\s+ready`, r.stderr, "in order, a line for each change")
+
+	s = p.status()
+	assert.Equal(t, "shed", s.Project)
+	assert.NotZero(t, s.Keeper.PID)
+	top := s.Service["top"]
+	assert.Equal(t, service{Name: "top", Kind: "program", State: "ready", Needs: []string{"base"}, Step: 2, PID: top.PID, ReadyMS: top.ReadyMS, Facts: map[string]string{}}, top)
+	assert.Contains(t, p.must("status"), "Ready for")
+
+	r = p.run("start")
+	assert.Zero(t, r.code)
+	assert.Equal(t, top.PID, p.status().Service["top"].PID, "a second start joins the first")
+
+	assert.Equal(t, "stopped: top\n", p.must("stop", "top"))
+	assert.Equal(t, "ready", p.status().Service["base"].State)
+	p.must("start", "top")
+	assert.Equal(t, "stopped: base, top\n", p.must("stop", "base"), "and what needs it")
+	assert.Equal(t, "nothing was running\n", p.must("stop"))
+	assert.Nil(t, p.status().Keeper, "without a name the keeper ends, too")
+
+	r = p.run("restart", "base")
+	assert.Zero(t, r.code, r.stderr)
+	p.must("start")
+	before := p.status().Service
+	r = p.run("restart", "base")
+	assert.Contains(t, r.stderr, "needing what was restarted: top")
+	now := p.status().Service
+	assert.NotEqual(t, before["base"].PID, now["base"].PID)
+	assert.Equal(t, before["top"].PID, now["top"].PID)
+
+	var stopped struct{ Stopped []string }
+	require.NoError(t, json.Unmarshal([]byte(p.must("stop", "--json")), &stopped))
+	assert.Equal(t, []string{"base", "top"}, stopped.Stopped)
+	info, err := os.Stat(filepath.Join(p.dir, ".neighbour"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
+}
+
+func TestExitCodesAndMessages(t *testing.T) {
+	p := newProject(t, program("api"))
+	empty := t.TempDir()
+	broken := newProject(t, "[service.api\n")
+	many := newProject(t, "[service.api]\nrun = \"x\"\nprot = 1\nneeds = [\"db\"]\n")
+	for name, c := range map[string]struct {
+		dir  string
+		args []string
+		code int
+		says []string
+	}{
+		"no declaration":    {empty, []string{"start"}, 1, []string{"no neighbour.toml in", "To begin, write one there"}},
+		"the same, status":  {empty, []string{"status"}, 1, []string{"To begin"}},
+		"no such folder":    {empty, []string{"-C", "nowhere", "start"}, 1, []string{"nowhere is not a folder"}},
+		"broken TOML":       {broken.dir, []string{"start"}, 1, []string{"neighbour.toml:1:", "not TOML"}},
+		"all mistakes":      {many.dir, []string{"start"}, 1, []string{`:3:1: service.api.prot`, `did you mean "port"?`, `:4:10: service.api.needs`}},
+		"unknown service":   {p.dir, []string{"start", "apo"}, 2, []string{`no service "apo"; did you mean "api"?`}},
+		"unknown in stop":   {p.dir, []string{"stop", "apo"}, 2, []string{`did you mean "api"?`}},
+		"unknown in logs":   {p.dir, []string{"logs", "x"}, 2, []string{"the declaration has: api"}},
+		"unknown command":   {p.dir, []string{"stat"}, 2, []string{`no command "stat"; did you mean "start"?`}},
+		"unknown flag":      {p.dir, []string{"start", "--fast"}, 2, []string{"--fast"}},
+		"too few words":     {p.dir, []string{"restart"}, 2, []string{"at least 1 arg"}},
+		"unknown format":    {p.dir, []string{"env", "api", "--format", "xml"}, 2, []string{"dotenv, shell or json"}},
+		"a bad expression":  {p.dir, []string{"logs", "--grep", "("}, 2, []string{"--grep"}},
+		"no terminal":       {p.dir, nil, 2, []string{"needs a terminal"}},
+		"help of a command": {p.dir, []string{"start", "--help"}, 0, nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			r := runIn(t, c.dir, c.args...)
+			assert.Equal(t, c.code, r.code, r.stderr)
+			for _, s := range c.says {
+				assert.Contains(t, r.stderr, s)
+			}
+		})
+	}
+	assert.Contains(t, p.must("version"), "neighbour ")
+	assert.Nil(t, p.status().Keeper, "none of this started anything")
+}
+
+func TestWhatCantStart(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	_, held, _ := net.SplitHostPort(l.Addr().String())
+	for name, c := range map[string]struct{ toml, says string }{
+		"no program":     {`run = "no-such-program --x"`, `no-such-program is not installed \(looked in PATH: .*\)`},
+		"known package":  {`run = "deno x.ts"`, `deno is not installed`},
+		"no file":        {`run = "./server"`, `there is no program .*/server; build it, or correct run`},
+		"not executable": {`run = "./neighbour.toml"`, `is not executable; make it so with: chmod \+x`},
+		"no folder":      {"run = \"sleep 9\"\ndir = \"api\"", `its working folder .*/api doesn't exist; create it, or correct dir = "api"`},
+		"held port":      {"run = \"sleep 9\"\nport = " + held, `port ` + held + ` is held by e2e.test, pid \d+, started \d+ s ago in .*, not ours`},
+		"exits at once":  {`run = "sh -c 'echo the shed is shut; exit 3'"`, `(?s)exit 3, .* before it was ready\n    the shed is shut`},
+		"never ready":    {"run = \"sleep 9\"\nport = 4199\nhealth = { http = \"/\", within = \"300ms\" }", `not ready within 300 ms; newest check: connection refused`},
+		"unset variable": {"run = \"sleep 9\"\nenv.A = \"${env.NO_SUCH_VARIABLE}\"", `the variable NO_SUCH_VARIABLE is not set`},
+	} {
+		t.Run(name, func(t *testing.T) {
+			if strings.HasPrefix(c.toml, `run = "./neighbour.toml"`) {
+				c.toml += "\n"
+			}
+			p := newProject(t, "[service.api]\n"+c.toml+"\n"+program("web", `needs = ["api"]`)+program("other"))
+			require.NoError(t, os.Chmod(filepath.Join(p.dir, "neighbour.toml"), 0o644))
+			r := p.run("start")
+			assert.Equal(t, 1, r.code)
+			assert.Regexp(t, c.says, r.stderr)
+			assert.Contains(t, r.stdout, "1 of 3 ready")
+			s := p.status().Service
+			assert.Equal(t, "failed", s["api"].State)
+			assert.Equal(t, "waiting", s["web"].State)
+			assert.Equal(t, "for api, which failed", s["web"].Reason)
+			assert.Equal(t, "ready", s["other"].State, "the rest goes on")
+		})
+	}
+}
+
+func TestPortsOfProjects(t *testing.T) {
+	listening := "[service.api]\nrun = \"" + binary + " emulate mail --listen 127.0.0.1:${api.port}\"\nport = 4233\n"
+	one, two := newProject(t, listening), newProject(t, listening)
+	one.must("start")
+	r := two.run("start")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stderr, "the project's in "+one.dir+", api", "another project's holder is named")
+
+	free := "[service.api]\nrun = \"sleep 1000\"\nenv.PORT_WAS = \"${api.port}\"\nhealth = { run = \"true\" }\n"
+	three, four := newProject(t, free), newProject(t, free)
+	three.must("start")
+	four.must("start")
+	a, b := three.status().Service["api"].Port, four.status().Service["api"].Port
+	assert.NotEqual(t, a, b, "each project has its own, also where nothing listens yet")
+	three.must("stop")
+	three.must("start")
+	assert.Equal(t, a, three.status().Service["api"].Port, "the same again next time")
+}
+
+func TestEnvAndLogs(t *testing.T) {
+	p := newProject(t, `
+[service.api]
+run = "sh -c 'echo one; echo two >&2; printf \"\\033[31mred\\033[2J\\n\"; exec sleep 1000'"
+port = 4299
+health = { log = "two" }
+env = { A = "it's ${api.port}", B = "x" }
+`)
+	p.must("start")
+	assert.Equal(t, "A=\"it's 4299\"\nB=x\nPORT=4299\n", p.must("env", "api"))
+	assert.Equal(t, "# from api.port\nexport A='it'\\''s 4299'\n# as declared\nexport B=x\n# the service's port\nexport PORT=4299\n", p.must("env", "api", "--format", "shell", "--why"))
+	assert.JSONEq(t, `{"A": "it's 4299", "B": "x", "PORT": "4299"}`, p.must("env", "api", "--format", "json"))
+	b, err := os.ReadFile("/proc/" + itoa(p.status().Service["api"].PID) + "/environ")
+	require.NoError(t, err)
+	assert.Contains(t, string(b), "\x00A=it's 4299\x00", "and that is what the process has")
+
+	out := p.must("logs")
+	assert.Regexp(t, `(?m)^\d\d:\d\d:\d\d  api  one$`, out)
+	assert.Regexp(t, `^\d\d:\d\d:\d\d  api  two\n$`, p.must("logs", "api", "--grep", "^tw"))
+	assert.Equal(t, 1, strings.Count(p.must("logs", "-n", "1"), "\n"))
+	assert.Empty(t, p.must("logs", "--since", "1ns"))
+
+	follow := exec.Command(binary, "logs", "-f", "-n", "0")
+	follow.Dir = p.dir
+	var got safeBuffer
+	follow.Stdout = &got
+	require.NoError(t, follow.Start())
+	time.Sleep(200 * time.Millisecond)
+	p.must("restart", "api")
+	assert.Eventually(t, func() bool { return strings.Contains(got.String(), "api  one\n") }, 3*time.Second, 10*time.Millisecond)
+	require.NoError(t, follow.Process.Signal(os.Interrupt))
+	assert.NoError(t, follow.Wait())
+}
+
+func TestPathsWithSpacesAndLength(t *testing.T) {
+	for _, name := range []string{"a folder with 'quotes' and spaces", strings.Repeat("very-long-", 20)} {
+		dir := filepath.Join(t.TempDir(), name)
+		require.NoError(t, os.Mkdir(dir, 0o755))
+		p := newProjectIn(t, dir, program("api")+"[service.postbox]\nkind = \"mail\"\n")
+		p.must("start")
+		assert.Equal(t, "ready", p.status().Service["postbox"].State)
+		p.must("stop")
+	}
+}
+
+func TestKilledKeeperIsFollowedByAnother(t *testing.T) {
+	p := newProject(t, program("base")+program("top", `needs = ["base"]`)+"[service.chatty]\nrun = \"sh -c 'while :; do echo $$(date +%s%N); sleep 0.02; done'\"\n")
+	p.must("start")
+	before := p.status()
+	kill := func() {
+		require.NoError(t, syscall.Kill(p.status().Keeper.PID, syscall.SIGKILL))
+		time.Sleep(200 * time.Millisecond)
+	}
+	kill()
+	for name := range before.Service {
+		id, err := proc.Identify(before.Service[name].PID)
+		require.NoError(t, err)
+		assert.True(t, id.Alive(), "%s goes on", name)
+	}
+	now := p.status()
+	assert.NotEqual(t, before.Keeper.PID, now.Keeper.PID)
+	for name, s := range before.Service {
+		assert.Equal(t, s.PID, now.Service[name].PID, "%s was adopted", name)
+		assert.Equal(t, "ready", now.Service[name].State)
+		assert.Equal(t, s.ReadyMS, now.Service[name].ReadyMS)
+	}
+	// The new keeper supervises: what ends is started again.
+	require.NoError(t, syscall.Kill(now.Service["top"].PID, syscall.SIGKILL))
+	require.Eventually(t, func() bool {
+		s := p.status().Service["top"]
+		return s.State == "ready" && s.PID != now.Service["top"].PID && s.Restarts == 1
+	}, 10*time.Second, 20*time.Millisecond)
+	// Killed again: what ended meanwhile is found to be gone, and the stop
+	// that comes next finds everything.
+	kill()
+	require.NoError(t, syscall.Kill(now.Service["base"].PID, syscall.SIGKILL))
+	assert.Contains(t, p.must("stop"), "chatty")
+	assert.Empty(t, p.left())
+
+	// No line was lost while no keeper was there.
+	b, err := os.ReadFile(filepath.Join(p.dir, ".neighbour", "logs", "chatty.log"))
+	require.NoError(t, err)
+	assert.Equal(t, strings.Count(string(b), "\n"), strings.Count(p.must("logs", "chatty", "-n", "1000000"), "\n"))
+}
+
+func TestKeeperKilledWhileStarting(t *testing.T) {
+	p := newProject(t, "[service.slow]\nrun = \""+binary+" emulate mail --listen 127.0.0.1:${slow.port}\"\nhealth = { run = \"test -e go\", within = \"30s\" }\n"+program("after", `needs = ["slow"]`))
+	p.must("start", "--no-wait")
+	pid := p.until("slow", "starting").PID
+	require.Eventually(t, func() bool { pid = p.status().Service["slow"].PID; return pid != 0 }, 5*time.Second, 10*time.Millisecond)
+	time.Sleep(100 * time.Millisecond)
+	require.NoError(t, syscall.Kill(p.status().Keeper.PID, syscall.SIGKILL))
+	p.write("go", "")
+	r := p.run("start")
+	assert.Zero(t, r.code, r.stderr)
+	assert.Equal(t, pid, p.status().Service["slow"].PID)
+	assert.Equal(t, "ready", p.status().Service["after"].State, "what was under way is finished")
+}
+
+func TestStopEndsAllThatWasStarted(t *testing.T) {
+	p := newProject(t, `
+[service.family]
+run = "sh -c 'setsid sh -c \"trap : TERM; while :; do sleep 0.1; done\" & sleep 1000 & wait'"
+[service.deaf]
+run = "sh -c 'trap : TERM INT; while :; do sleep 0.1; done'"
+stop = { grace = "500ms" }
+[service.gone]
+run = "sh -c 'setsid sleep 1000 & exit 0'"
+`)
+	p.run("start")
+	began := time.Now()
+	p.must("stop")
+	assert.Less(t, time.Since(began), 5*time.Second)
+	assert.Empty(t, p.left())
+}
+
+func TestInterruptedStartGoesOn(t *testing.T) {
+	p := newProject(t, "[service.slow]\nrun = \"sleep 1000\"\nhealth = { run = \"test -e go\" }\n")
+	cmd := exec.Command(binary, "start")
+	cmd.Dir = p.dir
+	var said safeBuffer
+	cmd.Stderr = &said
+	require.NoError(t, cmd.Start())
+	p.until("slow", "starting")
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	assert.Error(t, cmd.Wait())
+	assert.Equal(t, 1, cmd.ProcessState.ExitCode())
+	assert.Contains(t, said.String(), "no longer waiting; the start goes on")
+	p.write("go", "")
+	p.until("slow", "ready")
+}
+
+func TestBrokenFileCanStillBeStopped(t *testing.T) {
+	p := newProject(t, program("api"))
+	p.must("start")
+	p.write("neighbour.toml", "[service.api\n")
+	assert.Equal(t, 1, p.run("status").code)
+	r := p.run("stop")
+	assert.Zero(t, r.code, r.stderr)
+	assert.Contains(t, r.stderr, "the declaration has errors now")
+	assert.Empty(t, p.left())
+}
+
+func TestFullDisk(t *testing.T) {
+	testkit.NeedRoot(t)
+	dir := t.TempDir()
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=256k", "tmpfs", dir).CombinedOutput(); err != nil {
+		testkit.Lacking(t, "no small disk can be mounted: "+string(out))
+	}
+	t.Cleanup(func() { _ = exec.Command("umount", "-l", dir).Run() })
+	p := newProjectIn(t, dir, program("api"))
+	fill := func() {
+		f, err := os.Create(filepath.Join(dir, "full"))
+		require.NoError(t, err)
+		defer f.Close()
+		for {
+			if _, err := f.Write(make([]byte, 1024)); err != nil {
+				return
+			}
+		}
+	}
+	fill()
+	r := p.run("start")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stderr, "no space left on device")
+	require.NoError(t, os.Remove(filepath.Join(dir, "full")))
+	p.must("start")
+	pid := p.status().Service["api"].PID
+	fill()
+	assert.Equal(t, pid, p.status().Service["api"].PID, "what runs goes on")
+	p.must("stop")
+	assert.Empty(t, p.left())
+}

@@ -1,0 +1,180 @@
+// Package e2e tests the program as users have it: the built binary, real
+// servers, a real terminal.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"neighbour/internal/core/proc"
+)
+
+// binary is the built program.
+var binary string
+
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		dir, err := os.MkdirTemp("", "neighbour-e2e")
+		if err != nil {
+			panic(err)
+		}
+		defer os.RemoveAll(dir)
+		// The user's own list of projects and demo are left alone.
+		os.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))
+		os.Setenv("TMPDIR", filepath.Join(dir, "tmp"))
+		os.Unsetenv("XDG_RUNTIME_DIR")
+		if err := os.Mkdir(filepath.Join(dir, "tmp"), 0o777); err != nil {
+			panic(err)
+		}
+		_ = os.Chmod(dir, 0o755)
+		binary = filepath.Join(dir, "neighbour")
+		build := exec.Command("go", "build", "-o", binary, "neighbour/cmd/neighbour")
+		if out, err := build.CombinedOutput(); err != nil {
+			panic(fmt.Sprint(err, string(out)))
+		}
+		return m.Run()
+	}())
+}
+
+// project is a folder with a declaration.
+type project struct {
+	t   testing.TB
+	dir string
+}
+
+// newProject writes a declaration into a fresh folder. After the test
+// everything is stopped, and nothing may be left of it.
+func newProject(t testing.TB, declaration string) *project {
+	t.Helper()
+	return newProjectIn(t, t.TempDir(), declaration)
+}
+
+func newProjectIn(t testing.TB, dir, declaration string) *project {
+	t.Helper()
+	real, err := filepath.EvalSymlinks(dir)
+	require.NoError(t, err)
+	p := &project{t, real}
+	p.write("neighbour.toml", declaration)
+	t.Cleanup(p.clean)
+	return p
+}
+
+func (p *project) clean() {
+	r := p.run("stop")
+	assert.Contains(p.t, []int{0, 1}, r.code, r.stderr)
+	assert.Empty(p.t, p.left(), "processes are left after a stop")
+	// Data of servers that don't run as root is elsewhere.
+	links, _ := filepath.Glob(filepath.Join(p.dir, ".neighbour", "data", "*"))
+	for _, l := range links {
+		if target, err := os.Readlink(l); err == nil && strings.HasPrefix(target, "/var/lib/neighbour/") {
+			_ = os.RemoveAll(filepath.Dir(filepath.Dir(target)))
+		}
+	}
+}
+
+// left describes the processes that carry the project's mark.
+func (p *project) left() []string {
+	table, err := proc.ReadTable()
+	require.NoError(p.t, err)
+	var left []string
+	for pid, e := range table {
+		if mark := proc.MarkOf(pid); strings.HasPrefix(mark, p.dir+":") && e.Alive() {
+			left = append(left, fmt.Sprintf("%d %s", pid, mark))
+		}
+	}
+	return left
+}
+
+func (p *project) write(name, text string) string {
+	p.t.Helper()
+	path := filepath.Join(p.dir, name)
+	require.NoError(p.t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(p.t, os.WriteFile(path, []byte(text), 0o755))
+	return path
+}
+
+type result struct {
+	stdout, stderr string
+	code           int
+}
+
+// run runs a command of the program in the project.
+func (p *project) run(args ...string) result {
+	p.t.Helper()
+	return runIn(p.t, p.dir, args...)
+}
+
+func runIn(t testing.TB, dir string, args ...string) result {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, binary, args...)
+	cmd.Dir = dir
+	var out, err bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &err
+	runErr := cmd.Run()
+	require.NoError(t, ctx.Err(), "neighbour %v hangs: %s %s", args, &out, &err)
+	if cmd.ProcessState == nil {
+		require.NoError(t, runErr)
+	}
+	return result{out.String(), err.String(), cmd.ProcessState.ExitCode()}
+}
+
+// must runs a command that has to work.
+func (p *project) must(args ...string) string {
+	p.t.Helper()
+	r := p.run(args...)
+	require.Zero(p.t, r.code, "neighbour %v: %s%s", args, r.stdout, r.stderr)
+	return r.stdout
+}
+
+type status struct {
+	Project string
+	Keeper  *struct{ PID int }
+	Service map[string]service `json:"-"`
+	List    []service          `json:"services"`
+}
+
+type service struct {
+	Name, Kind, State, Reason, Version string
+	Needs                              []string
+	Step, Port, PID, Restarts          int
+	ReadyMS                            float64 `json:"ready_ms"`
+	Facts                              map[string]string
+}
+
+func (p *project) status() status {
+	p.t.Helper()
+	var s status
+	require.NoError(p.t, json.Unmarshal([]byte(p.must("status", "--json")), &s))
+	s.Service = map[string]service{}
+	for _, svc := range s.List {
+		s.Service[svc.Name] = svc
+	}
+	return s
+}
+
+// until waits until a service is in a state.
+func (p *project) until(name, state string) service {
+	p.t.Helper()
+	var last service
+	require.Eventually(p.t, func() bool { last = p.status().Service[name]; return last.State == state },
+		20*time.Second, 20*time.Millisecond, "%s is not %s", name, state)
+	return last
+}
+
+// program is a declaration of a service that runs until it is stopped.
+func program(name string, lines ...string) string {
+	return fmt.Sprintf("[service.%s]\nrun = \"sleep 1000\"\n%s\n", name, strings.Join(lines, "\n"))
+}
