@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"neighbour/internal/api"
 	"neighbour/internal/core/keep"
@@ -90,7 +91,11 @@ func (m *model) facts(s api.Status, width int) []string {
 	const label = 11
 	var out []string
 	row := func(name, value string, in ink) {
-		out = append(out, t.paint(faint, fmt.Sprintf("%-*s", label, name))+t.paint(in, Truncate(Plain(value), width-label)))
+		// An address is of no use with its end cut off.
+		for _, l := range strings.Split(ansi.Hardwrap(Plain(value), width-label, true), "\n") {
+			out = append(out, t.paint(faint, fmt.Sprintf("%-*s", label, name))+t.paint(in, l))
+			name = ""
+		}
 	}
 	// The first fact is the whole address; its parts are worth a line only
 	// where there is nothing else.
@@ -186,7 +191,7 @@ func (m *model) usage(s api.Status, width int) string {
 		if !s.State.Running() {
 			return ""
 		}
-		return t.paint(faint, "processor and memory are measured every 2 s")
+		return t.paint(faint, Truncate("processor and memory are measured every 2 s", width))
 	}
 	graph := max(2, min(16, (width-38)/2))
 	cpu := make([]float64, len(s.Usage.CPU))
@@ -199,8 +204,9 @@ func (m *model) usage(s api.Status, width int) string {
 	}
 	// Below a tenth of a core and 64 MB the lines stay low: the flicker of
 	// what is idle should not look like work.
-	return t.paint(faint, "processor ") + t.paint(stateBusy, spark(cpu, graph, 10)) + t.paint(plain, fmt.Sprintf(" %.1f %%", cpu[len(cpu)-1])) +
+	text := t.paint(faint, "processor ") + t.paint(stateBusy, spark(cpu, graph, 10)) + t.paint(plain, fmt.Sprintf(" %.1f %%", cpu[len(cpu)-1])) +
 		t.paint(faint, "  memory ") + t.paint(stateBusy, spark(memory, graph, 64<<20)) + t.paint(plain, " "+bytes(memory[len(memory)-1]))
+	return Truncate(text, width)
 }
 
 var levels = []rune("▁▂▃▄▅▆▇█")

@@ -18,10 +18,13 @@ func cut(s string, from, to int) string { return ansi.Cut(s, from, to) }
 // binding is a key with what it does, as the key bar and the help show it.
 type binding struct {
 	key, does string
-	extra     bool // left out first where there is no room
+	// spare says how soon it is left out where there is no room.
+	spare int
 }
 
 func key(k, does string) binding { return binding{key: k, does: does} }
+
+func spare(n int, k, does string) binding { return binding{key: k, does: does, spare: n} }
 
 // bindings are the keys that make sense now.
 func (m *model) bindings() []binding {
@@ -41,19 +44,18 @@ func (m *model) bindings() []binding {
 	} else {
 		out = append(out, key("r", "restart"), key("t", "stop"))
 	}
-	out = append(out, binding{key: "S R T", does: "more of them", extra: true}, key("enter", "log"))
+	out = append(out, spare(6, "S R T", "more of them"), key("enter", "log"))
 	if len(s.Facts) > 0 {
-		out = append(out, key("c", "copy"))
+		out = append(out, spare(2, "c", "copy"))
 	}
 	if hasSecret(s) {
 		does := "show password"
 		if m.reveal {
 			does = "hide password"
 		}
-		out = append(out, key("v", does))
+		out = append(out, spare(3, "v", does))
 	}
-	return append(out, binding{key: "/", does: "filter", extra: true}, key("?", "help"), key("q", "leave"),
-		binding{key: "Q", does: "stop all and leave", extra: true})
+	return append(out, spare(4, "/", "filter"), key("?", "help"), key("q", "leave"), spare(5, "Q", "stop all and leave"))
 }
 
 func hasSecret(s api.Status) bool {

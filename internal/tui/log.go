@@ -173,7 +173,7 @@ func (l *logView) draw(m *model, rows int) []string {
 }
 
 func (l *logView) bindings() []binding {
-	out := []binding{key("esc", "back"), key("↑ ↓", "scroll"), key("home end", "first, last")}
+	out := []binding{key("esc", "back"), key("↑ ↓", "scroll"), spare(5, "home end", "first, last")}
 	if l.following {
 		out = append(out, key("space", "pause"))
 	} else {
@@ -183,7 +183,7 @@ func (l *logView) bindings() []binding {
 	if l.wrapped {
 		wrapping = "cut lines"
 	}
-	return append(out, key("w", wrapping), key("tab", "next service"), key("?", "help"), key("q", "leave"))
+	return append(out, spare(3, "w", wrapping), spare(4, "tab", "next service"), spare(2, "?", "help"), key("q", "leave"))
 }
 
 func (l *logView) key(m *model, pressed string) tea.Cmd {

@@ -58,7 +58,7 @@ func Clean(line string) string {
 			b.WriteString(seq)
 		case seq == "\t":
 			b.WriteString("    ")
-		case ansi.HasCsiPrefix(seq) && p.Command() == 'm' && strings.HasSuffix(seq, "m"):
+		case strings.HasPrefix(seq, "\x1b[") && p.Command() == 'm' && strings.HasSuffix(seq, "m"):
 			b.WriteString(seq)
 			colored = true
 		case len(seq) > 0 && seq[0] >= ' ' && seq[0] != 0x7f && !ansi.HasCsiPrefix(seq):

@@ -333,7 +333,10 @@ func (m *model) header() []string {
 		}
 		leftSide += t.paint(faint, "   only ") + t.paint(accent, m.filter+cursor)
 	}
-	right := m.summary()
+	right := m.summary(false)
+	if Width(right)+Width(m.overview.Project)+8 > m.width {
+		right = m.summary(true)
+	}
 	took := ""
 	switch {
 	case m.lost:
@@ -357,7 +360,8 @@ func (m *model) header() []string {
 	return []string{leftSide + strings.Repeat(" ", gap) + right, second}
 }
 
-func (m *model) summary() string {
+// summary counts the services by state, in a tight place without the words.
+func (m *model) summary(tight bool) string {
 	t := m.theme
 	counts := map[keep.State]int{}
 	good := 0
@@ -373,7 +377,11 @@ func (m *model) summary() string {
 	out := t.paint(strong, fmt.Sprintf("%d of %d ready", good, len(m.services)))
 	for _, state := range []keep.State{keep.Preparing, keep.Starting, keep.Waiting, keep.Stopping, keep.Ailing, keep.Failed, keep.Stopped} {
 		if n := counts[state]; n > 0 {
-			out += t.paint(faint, " · ") + t.paint(stateInk(state), fmt.Sprintf("%s %d %s", Shape(state), n, state))
+			text := fmt.Sprintf("%s %d %s", Shape(state), n, state)
+			if tight {
+				text = fmt.Sprintf("%s %d", Shape(state), n)
+			}
+			out += t.paint(faint, " · ") + t.paint(stateInk(state), text)
 		}
 	}
 	return out
@@ -398,11 +406,9 @@ func (m *model) keyBar() string {
 		return out
 	}
 	// What doesn't fit is left to the help, what is asked for least first.
-	for i := 0; Width(bar()) > m.width && i < len(bindings); {
-		if i = slices.IndexFunc(bindings, func(b binding) bool { return b.extra }); i < 0 {
-			i = len(bindings) - 1
-		}
-		bindings = slices.Delete(bindings, i, i+1)
+	for len(bindings) > 0 && Width(bar()) > m.width {
+		least := slices.MaxFunc(bindings, func(a, b binding) int { return a.spare - b.spare })
+		bindings = slices.DeleteFunc(bindings, func(b binding) bool { return b == least })
 	}
 	return bar()
 }
@@ -424,7 +430,11 @@ func (m *model) overlay(body, box []string) []string {
 			break
 		}
 		under := pad(out[y+i], m.width)
-		out[y+i] = cut(under, 0, x) + pad(l, width) + cut(under, x+width, m.width)
+		right := cut(under, x+width, m.width)
+		if Width(right) > m.width-x-width { // half of a wide character
+			right = " " + cut(under, x+width+1, m.width)
+		}
+		out[y+i] = pad(cut(under, 0, x), x) + pad(l, width) + right
 	}
 	return out
 }

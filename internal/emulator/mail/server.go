@@ -39,13 +39,15 @@ func Serve(ctx context.Context, l net.Listener, store *Store, log *log.Logger) e
 		return err
 	case <-ctx.Done():
 	}
-	grace, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	// A message on its way gets a moment; a client that just stays connected
+	// is not waited for, and what was not acknowledged will be sent again.
+	grace, cancel := context.WithTimeout(context.Background(), 300*time.Millisecond)
 	defer cancel()
 	err := server.Shutdown(grace)
-	if errors.Is(err, context.DeadlineExceeded) {
-		err = server.Close() // a client that just stays connected
-	}
 	<-failed
+	if errors.Is(err, context.DeadlineExceeded) {
+		return nil
+	}
 	return err
 }
 

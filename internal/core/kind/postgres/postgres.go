@@ -185,7 +185,8 @@ func utf8Locale(env []string) bool {
 func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	return kind.Launch{
 		Argv: []string{in.Program.Path, "-D", cluster(in), "-p", strconv.Itoa(in.Port), "-k", in.Run,
-			"-c", "listen_addresses=127.0.0.1", "-c", "log_destination=stderr", "-c", "logging_collector=off"},
+			"-c", "listen_addresses=127.0.0.1", "-c", "log_destination=stderr", "-c", "logging_collector=off",
+			"-c", "log_line_prefix=[%p] "}, // the journal knows the time
 		Dir: in.Data, Signal: "INT",
 	}, nil
 }
