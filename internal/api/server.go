@@ -195,6 +195,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 		case <-r.Context().Done():
 			return
 		case <-time.After(frame):
+		case <-watch.Urgent():
 		}
 	}
 }

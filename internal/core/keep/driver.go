@@ -228,12 +228,20 @@ func (d *serverDriver) adopt(id proc.ID) (process, error) {
 	return proc.Adopt(id, proc.Mark(d.project.Dir, d.svc.Name))
 }
 
-func (d *serverDriver) provision(ctx context.Context, set func(func(*Status))) error {
-	p, ok := d.kind.(kind.Provisioner)
-	if !ok {
-		return nil
+func (d *serverDriver) starter() (probe.Probe, func(context.Context, func(func(*Status))) error, error) {
+	check, err := d.probe()
+	k, ok := d.kind.(kind.Provisioner)
+	if err != nil || !ok {
+		return check, nil, err
 	}
-	return p.Provision(ctx, d.current(), func(step string) { set(func(s *Status) { s.Reason = step }) })
+	p := k.Provision(d.current())
+	provision := func(ctx context.Context, set func(func(*Status))) error {
+		return p.Provision(ctx, func(step string) { set(func(s *Status) { s.Reason = step }) })
+	}
+	if d.declaresCheck() {
+		return check, provision, nil
+	}
+	return p, provision, nil
 }
 
 func (d *serverDriver) lastLines(n int) []string {
@@ -253,13 +261,19 @@ func (d *serverDriver) lastLines(n int) []string {
 	return out
 }
 
+// declaresCheck says that the declaration names a check.
+func (d *serverDriver) declaresCheck() bool {
+	h := d.svc.Health
+	return h != nil && (h.HTTP.Value != "" || h.TCP.Value != "" || !h.Run.IsZero() || h.Log.Regexp != nil)
+}
+
 // probe is the declared check, or else the kind's own.
 func (d *serverDriver) probe() (probe.Probe, error) {
 	in := d.current()
-	h := d.svc.Health
-	if h == nil {
+	if !d.declaresCheck() {
 		return d.kind.Probe(in)
 	}
+	h := d.svc.Health
 	expand := d.project.Wiring().Expand
 	switch {
 	case h.HTTP.Value != "":
@@ -293,10 +307,8 @@ func (d *serverDriver) probe() (probe.Probe, error) {
 			check.Dir = l.Dir
 		}
 		return check, nil
-	case d.match != nil:
-		return d.match, nil
 	}
-	return d.kind.Probe(in)
+	return d.match, nil
 }
 
 // checkInWords says how a service is checked.

@@ -110,10 +110,12 @@ func (f *fake) breaks(err error) {
 	defer f.world.mu.Unlock()
 	f.broken = err
 }
-func (f *fake) adopt(proc.ID) (process, error)                       { return nil, errors.New("not here") }
-func (f *fake) provision(context.Context, func(func(*Status))) error { return nil }
-func (f *fake) lastLines(int) []string                               { return []string{"last words"} }
-func (f *fake) probe() (probe.Probe, error)                          { return probe.Func(f.check), nil }
+func (f *fake) adopt(proc.ID) (process, error) { return nil, errors.New("not here") }
+func (f *fake) starter() (probe.Probe, func(context.Context, func(func(*Status))) error, error) {
+	return probe.Func(f.check), nil, nil
+}
+func (f *fake) lastLines(int) []string      { return []string{"last words"} }
+func (f *fake) probe() (probe.Probe, error) { return probe.Func(f.check), nil }
 func (f *fake) check(context.Context) (answer string, err error) {
 	switch since := time.Since(f.launched); {
 	case f.readyAfter < 0 || since < f.readyAfter:

@@ -353,7 +353,11 @@ func (k *Keeper) published(u *unit, moved bool) {
 	s := u.snapshot()
 	k.mu.Lock()
 	for w := range k.watchers {
-		w.touch(s.Name)
+		if moved {
+			w.moved(s.Name)
+		} else {
+			w.touch(s.Name)
+		}
 	}
 	if moved {
 		close(k.notify)
@@ -363,8 +367,8 @@ func (k *Keeper) published(u *unit, moved bool) {
 	if moved {
 		k.log.Info("state", "service", s.Name, "state", s.State, "reason", s.Reason, "pid", s.PID)
 		k.measureStart()
+		k.saveSoon()
 	}
-	k.saveSoon()
 }
 
 // measureStart notes how long a start took when it has come to its end.

@@ -36,8 +36,9 @@ type driver interface {
 	adopt(proc.ID) (process, error)
 	// probe is the service's check; nil if only its process can be watched.
 	probe() (probe.Probe, error)
-	// provision sets up what is set up in the running server.
-	provision(ctx context.Context, set func(func(*Status))) error
+	// starter is the check of a service that starts, and what there is to do
+	// when it is answered for the first time; a nil function: nothing.
+	starter() (check probe.Probe, provision func(context.Context, func(func(*Status))) error, err error)
 	// lastLines are the latest lines of output since the launch.
 	lastLines(n int) []string
 	policy() policy
@@ -268,6 +269,7 @@ func (u *unit) setProcess(id proc.ID) {
 	u.mu.Lock()
 	u.id = id
 	u.mu.Unlock()
+	u.keeper.saveSoon() // a keeper that follows must know it
 }
 
 // live is one life: from waiting for what it needs to the end of its process.
@@ -346,7 +348,7 @@ func pace(since time.Duration) time.Duration {
 // over is true and end says why.
 func (u *unit) becomeReady(ctx context.Context, p process) (over bool, end ending) {
 	rules := u.driver.policy()
-	check, err := u.driver.probe()
+	check, provision, err := u.driver.starter()
 	if err != nil {
 		return true, ending{err: err}
 	}
@@ -360,7 +362,6 @@ func (u *unit) becomeReady(ctx context.Context, p process) (over bool, end endin
 	} else {
 		u.set(func(s *Status) { s.Reason = "runs to its end" })
 	}
-	provisioned := false
 	last := "no check has answered yet"
 	for {
 		var pause <-chan time.Time
@@ -377,11 +378,10 @@ func (u *unit) becomeReady(ctx context.Context, p process) (over bool, end endin
 			if done {
 				break // the select below tells why
 			}
-			if err == nil && !provisioned {
-				if err = u.driver.provision(ctx, u.set); err != nil && ctx.Err() == nil {
+			if err == nil && provision != nil {
+				if err = provision(ctx, u.set); err != nil && ctx.Err() == nil {
 					return true, ending{err: err}
 				}
-				provisioned = true
 			}
 			if err == nil {
 				u.becameReady(began)

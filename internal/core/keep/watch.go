@@ -10,6 +10,7 @@ import (
 type Watch struct {
 	keeper *Keeper
 	wake   chan struct{}
+	urgent chan struct{}
 
 	mu    sync.Mutex
 	dirty map[string]bool
@@ -18,7 +19,7 @@ type Watch struct {
 
 // Watch begins to watch. The first Next returns everything.
 func (k *Keeper) Watch() *Watch {
-	w := &Watch{keeper: k, wake: make(chan struct{}, 1), dirty: map[string]bool{}, all: true}
+	w := &Watch{keeper: k, wake: make(chan struct{}, 1), urgent: make(chan struct{}, 1), dirty: map[string]bool{}, all: true}
 	w.wake <- struct{}{}
 	k.mu.Lock()
 	k.watchers[w] = struct{}{}
@@ -32,6 +33,20 @@ func (w *Watch) Close() {
 	delete(w.keeper.watchers, w)
 	w.keeper.mu.Unlock()
 	w.keeper.Touch()
+}
+
+// Urgent has a value when a state changed. Who holds back between two calls
+// of Next, so as not to be kept busy by what services print, should not hold
+// that back.
+func (w *Watch) Urgent() <-chan struct{} { return w.urgent }
+
+// moved notes that a service's state changed.
+func (w *Watch) moved(service string) {
+	w.touch(service)
+	select {
+	case w.urgent <- struct{}{}:
+	default:
+	}
 }
 
 // touch notes that a service changed; "" is the project as a whole.

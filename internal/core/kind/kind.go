@@ -46,7 +46,15 @@ type Preparer interface {
 // Provisioner is implemented by kinds that set something up in a server that
 // accepts connections before it counts as ready.
 type Provisioner interface {
-	Provision(ctx context.Context, in *Instance, report func(step string)) error
+	Provision(in *Instance) Provisioning
+}
+
+// Provisioning is one start of a server. Its check is used in place of the
+// kind's until it is answered well; then Provision is called, which may go on
+// with what the check has opened.
+type Provisioning interface {
+	probe.Probe
+	Provision(ctx context.Context, report func(step string)) error
 }
 
 // Noter is implemented by kinds that have something to say about a service's

@@ -3,6 +3,7 @@ package kind
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -16,14 +17,61 @@ import (
 	"github.com/Masterminds/semver/v3"
 )
 
-// known remembers the version of a program for as long as its file stays the
-// same, since asking for it starts a process.
-var known sync.Map // of versionKey
+// versionCache remembers the version of a program for as long as its file
+// stays the same, since asking for it starts a process. It is kept in the
+// user's cache folder, where there is one.
+type versionCache struct {
+	mu    sync.Mutex
+	path  string
+	known map[string]knownVersion // by the program's path
+}
 
-type versionKey struct {
-	path     string
-	size     int64
-	modified time.Time
+type knownVersion struct {
+	Size     int64     `json:"size"`
+	Modified time.Time `json:"modified"`
+	Version  string    `json:"version"`
+}
+
+var versions versionCache
+
+// load reads the cache. One that can't be read is begun anew.
+func (c *versionCache) load() {
+	if c.known != nil {
+		return
+	}
+	c.known = map[string]knownVersion{}
+	dir, err := os.UserCacheDir()
+	if err != nil {
+		return
+	}
+	c.path = filepath.Join(dir, "neighbour", "versions.json")
+	if b, err := os.ReadFile(c.path); err == nil && json.Unmarshal(b, &c.known) != nil {
+		c.known = map[string]knownVersion{}
+	}
+}
+
+func (c *versionCache) get(path string, info os.FileInfo) (string, bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.load()
+	k, ok := c.known[path]
+	return k.Version, ok && k.Size == info.Size() && k.Modified.Equal(info.ModTime())
+}
+
+// put remembers a version. What can't be written is asked for again.
+func (c *versionCache) put(path string, info os.FileInfo, version string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.load()
+	c.known[path] = knownVersion{info.Size(), info.ModTime(), version}
+	b, err := json.Marshal(c.known)
+	if err != nil || c.path == "" || os.MkdirAll(filepath.Dir(c.path), 0o755) != nil {
+		return
+	}
+	unfinished := fmt.Sprintf("%s.%d", c.path, os.Getpid())
+	if os.WriteFile(unfinished, b, 0o644) == nil {
+		_ = os.Rename(unfinished, c.path)
+	}
 }
 
 // Versions asks each program for its version with --version and finds it in
@@ -65,9 +113,8 @@ func versionOf(path string, expression *regexp.Regexp) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	key := versionKey{path, info.Size(), info.ModTime()}
-	if v, ok := known.Load(key); ok {
-		return v.(string), nil
+	if v, ok := versions.get(path, info); ok {
+		return v, nil
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
@@ -79,6 +126,6 @@ func versionOf(path string, expression *regexp.Regexp) (string, error) {
 	if m == nil {
 		return "", fmt.Errorf("%s --version answers %q, where no version was found", path, strings.TrimSpace(string(out)))
 	}
-	known.Store(key, m[1])
+	versions.put(path, info, m[1])
 	return m[1], nil
 }

@@ -256,17 +256,40 @@ func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
 	}), nil
 }
 
-// Provision creates the declared databases that aren't there.
-func (Kind) Provision(ctx context.Context, in *kind.Instance, report func(string)) error {
-	wanted := in.Service.Settings.(*Settings).Databases
+// Provision makes the start of one server.
+func (Kind) Provision(in *kind.Instance) kind.Provisioning { return &provisioning{in: in} }
+
+// provisioning creates the declared databases that aren't there, on the
+// connection that showed the server to be ready.
+type provisioning struct {
+	in   *kind.Instance
+	conn *pgconn.PgConn
+}
+
+func (p *provisioning) Check(ctx context.Context) (string, error) {
+	conn, err := connect(ctx, p.in)
+	if err != nil {
+		return "", err
+	}
+	p.conn = conn
+	return "accepts a login", nil
+}
+
+func (p *provisioning) Provision(ctx context.Context, report func(string)) error {
+	conn := p.conn
+	if conn == nil { // another check was declared
+		var err error
+		if conn, err = connect(ctx, p.in); err != nil {
+			return err
+		}
+	}
+	p.conn = nil
+	// Saying goodbye takes longer than the start should.
+	defer func() { go conn.Close(context.WithoutCancel(ctx)) }()
+	wanted := p.in.Service.Settings.(*Settings).Databases
 	if len(wanted) == 0 {
 		return nil
 	}
-	conn, err := connect(ctx, in)
-	if err != nil {
-		return err
-	}
-	defer conn.Close(ctx)
 	results, err := conn.Exec(ctx, "select datname from pg_database").ReadAll()
 	if err != nil {
 		return fmt.Errorf("listing the databases: %w", err)
