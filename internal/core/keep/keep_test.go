@@ -268,7 +268,7 @@ func TestAilingAndWellAgain(t *testing.T) {
 		_, _ = w.keeper.Start()
 		after(10 * time.Second)
 		w.fakes["api"].sick.Store(true)
-		after(2500 * time.Millisecond)
+		after(2400 * time.Millisecond)
 		assert.Equal(t, Ready, w.status("api").State, "one or two failed checks are no illness")
 		after(time.Second)
 		s := w.status("api")

@@ -459,8 +459,7 @@ func (u *unit) stayReady(ctx context.Context, p process) {
 		}
 		return
 	}
-	// Services that came up together are not all checked at one moment.
-	next := time.NewTimer(time.Duration(rand.Int64N(int64(rules.every)) + 1))
+	next := time.NewTimer(untilBeat(rules.every, true))
 	defer next.Stop()
 	fails := 0
 	for {
@@ -497,8 +496,25 @@ func (u *unit) stayReady(ctx context.Context, p process) {
 				s.State, s.Reason = Ready, ""
 			}
 		})
-		next.Reset(rules.every)
+		next.Reset(untilBeat(rules.every, false))
 	}
+}
+
+// beat is the time on whose multiples checks are made: many checks at one
+// waking cost an idle machine less than a waking for each.
+const beat = 500 * time.Millisecond
+
+// untilBeat is the time to the next check, about a period from now; the first
+// one comes earlier by chance, so that not all are made at one beat.
+func untilBeat(every time.Duration, first bool) time.Duration {
+	if first {
+		every = rand.N(every) + 1
+	}
+	if every < 2*beat {
+		return every
+	}
+	now := time.Now()
+	return now.Add(every + beat/2).Truncate(beat).Sub(now)
 }
 
 // end stops a process: the signal that asks it, its grace, and then a kill
