@@ -15,8 +15,8 @@ trouble: build ; $(BIN) demo --trouble
 # Installs the Debian packages that the tests need where it can.
 test:
 	scripts/packages.sh test
-	$(GO) test -race -timeout 15m ./internal/core/... ./internal/layout/... ./internal/emulator/...
-	$(GO) test -timeout 15m $$($(GO) list ./... | grep -v -e /internal/core/ -e /internal/layout -e /internal/emulator/)
+	$(GO) test -race -timeout 15m ./internal/core/... ./internal/api/... ./internal/layout/... ./internal/emulator/...
+	$(GO) test -timeout 15m $$($(GO) list ./... | grep -v -e /internal/core -e /internal/api -e /internal/layout -e /internal/emulator/)
 
 bench: build
 	scripts/packages.sh bench

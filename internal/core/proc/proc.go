@@ -150,8 +150,15 @@ func (p *Process) ID() ID { return p.id }
 // Done is closed when the main process has ended.
 func (p *Process) Done() <-chan struct{} { return p.done }
 
-// Exit tells how the process ended, once Done is closed.
-func (p *Process) Exit() Exit { return p.exit }
+// Exit tells how the process ended, once Done is closed; before, it is zero.
+func (p *Process) Exit() Exit {
+	select {
+	case <-p.done:
+		return p.exit
+	default:
+		return Exit{}
+	}
+}
 
 // Release stops watching an adopted process and leaves it running.
 func (p *Process) Release() { close(p.cancel) }

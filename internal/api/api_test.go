@@ -1,0 +1,159 @@
+package api
+
+import (
+	"context"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
+
+	"neighbour/internal/core/keep"
+	"neighbour/internal/core/project"
+)
+
+// serve runs a keeper in this process and returns a client of it.
+func serve(t *testing.T, toml string) (*Client, *project.Project) {
+	t.Helper()
+	dir := t.TempDir()
+	t.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "neighbour.toml"), []byte(toml), 0o644))
+	p, err := project.Open(dir)
+	require.NoError(t, err)
+	require.NoError(t, p.EnsureDirs())
+	l, err := net.Listen("unix", p.Socket())
+	require.NoError(t, err)
+	log := slog.New(slog.DiscardHandler)
+	ctx, cancel := context.WithCancel(context.Background())
+	k := keep.New(ctx, p, log)
+	adopted, ran, served := make(chan struct{}), make(chan error, 1), make(chan error, 1)
+	go func() { ran <- k.Run(adopted) }()
+	<-adopted
+	go func() { served <- NewServer(k, cancel, log).Serve(ctx, l) }()
+	c := NewClient(p.Socket())
+	t.Cleanup(func() {
+		_, _ = k.Stop()
+		cancel()
+		c.Close()
+		assert.NoError(t, <-served)
+		assert.NoError(t, <-ran)
+	})
+	return c, p
+}
+
+const two = "[service.base]\nrun = \"sh -c 'echo hello; exec sleep 1000'\"\n[service.top]\nrun = \"sleep 1000\"\nneeds = [\"base\"]\n"
+
+func TestClientAndKeeper(t *testing.T) {
+	defer goleak.VerifyNone(t, goleak.IgnoreCurrent())
+	t.Run("all of it", func(t *testing.T) {
+		ctx := t.Context()
+		c, _ := serve(t, two)
+		require.NoError(t, c.Hello(ctx))
+		events, err := c.Events(ctx)
+		require.NoError(t, err)
+		defer events.Close()
+		first, err := events.Next()
+		require.NoError(t, err)
+		assert.Len(t, first.Services, 2)
+
+		began := time.Now()
+		d, err := c.Start(ctx, "top")
+		require.NoError(t, err)
+		assert.False(t, d.Began.Before(began))
+		for ready := map[string]bool{}; len(ready) < 2; {
+			s, err := events.Next()
+			require.NoError(t, err)
+			for _, st := range s.Services {
+				if st.State == keep.Ready {
+					ready[st.Name] = true
+				}
+			}
+		}
+		s, err := c.Status(ctx)
+		require.NoError(t, err)
+		assert.Equal(t, []string{"base", "top"}, []string{s.Services[0].Name, s.Services[1].Name}, "by step")
+		lines, err := c.Log(ctx, "base", -1, 10)
+		require.NoError(t, err)
+		assert.Equal(t, "hello", lines[0].Text)
+		_, err = c.Start(ctx, "nothing")
+		assert.ErrorContains(t, err, `there is no service "nothing"`, "the keeper's own words")
+		_, err = c.Log(ctx, "nothing", -1, 10)
+		assert.ErrorContains(t, err, "there is no service")
+		again, err := c.Restart(ctx, false, "base")
+		require.NoError(t, err)
+		assert.Equal(t, []string{"top"}, again.Told)
+		stopped, err := c.Stop(ctx)
+		require.NoError(t, err)
+		assert.Equal(t, []string{"base", "top"}, stopped.Services)
+		for err == nil {
+			_, err = events.Next()
+		}
+		assert.ErrorIs(t, err, io.EOF, "without a name the keeper ends, and its watchers learn it")
+	})
+}
+
+func TestAnotherVersion(t *testing.T) {
+	c, p := serve(t, two)
+	for _, header := range []string{"2", ""} {
+		req, err := http.NewRequest(http.MethodGet, "http://keeper/v1/status", nil)
+		require.NoError(t, err)
+		if header != "" {
+			req.Header.Set(versionHeader, header)
+		}
+		resp, err := c.http.Do(req)
+		require.NoError(t, err)
+		b, err := io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		resp.Body.Close()
+		if header == "2" {
+			assert.Equal(t, http.StatusConflict, resp.StatusCode)
+			assert.Contains(t, string(b), "another version of Neighbour")
+		} else {
+			assert.Equal(t, http.StatusOK, resp.StatusCode, "a plain HTTP client is welcome")
+		}
+	}
+	resp, err := c.http.Post("http://keeper/v1/start", "application/json", strings.NewReader("{broken"))
+	require.NoError(t, err)
+	resp.Body.Close()
+	assert.Equal(t, http.StatusBadRequest, resp.StatusCode)
+	info, err := os.Stat(filepath.Dir(p.Socket()))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
+}
+
+func TestNoKeeper(t *testing.T) {
+	c := NewClient(filepath.Join(t.TempDir(), "no.sock"))
+	_, err := c.Status(t.Context())
+	assert.ErrorIs(t, err, ErrNoKeeper)
+}
+
+// The description of the interface has every route, and no other.
+func TestDescriptionIsComplete(t *testing.T) {
+	b, err := os.ReadFile("../../docs/openapi.yaml")
+	require.NoError(t, err)
+	described := map[string]bool{}
+	path := ""
+	for line := range strings.Lines(string(b)) {
+		line = strings.TrimSuffix(line, "\n")
+		if m := regexp.MustCompile(`^  (/v1/\S*):$`).FindStringSubmatch(line); m != nil {
+			path = m[1]
+		}
+		if m := regexp.MustCompile(`^    (get|post):$`).FindStringSubmatch(line); m != nil {
+			described[strings.ToUpper(m[1])+" "+path] = true
+		}
+	}
+	routes := map[string]bool{}
+	for r := range (&Server{}).routes() {
+		routes[r] = true
+	}
+	assert.Equal(t, routes, described)
+}

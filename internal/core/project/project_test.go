@@ -1,0 +1,147 @@
+package project_test
+
+import (
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"neighbour/internal/core/project"
+)
+
+// open makes a project in a folder of its own.
+func open(t *testing.T, dir, toml string) *project.Project {
+	t.Helper()
+	t.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "neighbour.toml"), []byte(toml), 0o644))
+	p, err := project.Open(dir)
+	require.NoError(t, err)
+	require.NoError(t, p.EnsureDirs())
+	return p
+}
+
+const stack = `
+[service.ledger]
+kind = "postgres"
+[service.other]
+kind = "postgres"
+[service.api]
+run = "api ${ledger.url}"
+port = 4100
+env.WHERE = "${other.port}"
+[service.worker]
+run = "worker"
+`
+
+func TestPortsAreKeptAndDiffer(t *testing.T) {
+	dir := t.TempDir()
+	p := open(t, dir, stack)
+	ports := map[string]int{}
+	for _, s := range p.Services {
+		n, err := p.Port(s)
+		require.NoError(t, err)
+		ports[s.Name] = n
+	}
+	assert.Equal(t, 4100, ports["api"])
+	assert.Zero(t, ports["worker"])
+	assert.GreaterOrEqual(t, ports["ledger"], 5432)
+	assert.NotEqual(t, ports["ledger"], ports["other"])
+
+	again := open(t, dir, stack)
+	n, err := again.Port(again.Service("ledger"))
+	require.NoError(t, err)
+	assert.Equal(t, ports["ledger"], n, "the same again next time")
+
+	l, err := net.Listen("tcp", "127.0.0.1:"+strconv.Itoa(n))
+	require.NoError(t, err)
+	defer l.Close()
+	replaced, err := again.ReplacePort(again.Service("ledger"))
+	require.NoError(t, err)
+	assert.NotContains(t, []int{n, ports["other"]}, replaced)
+}
+
+func TestSecretsAreKeptAndClosed(t *testing.T) {
+	dir := t.TempDir()
+	p := open(t, dir, stack)
+	facts, err := p.Facts("ledger")
+	require.NoError(t, err)
+	password := facts["password"]
+	assert.True(t, password.Secret && facts["url"].Secret && !facts["host"].Secret)
+	assert.Contains(t, facts["url"].Value, password.Value)
+	other, err := p.Facts("other")
+	require.NoError(t, err)
+	assert.NotEqual(t, password, other["password"])
+	again, err := open(t, dir, stack).Facts("ledger")
+	require.NoError(t, err)
+	assert.Equal(t, facts, again)
+	info, err := os.Stat(filepath.Join(dir, ".neighbour", "secrets.json"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	ignore, err := os.ReadFile(filepath.Join(dir, ".neighbour", ".gitignore"))
+	require.NoError(t, err)
+	assert.Equal(t, "*\n", string(ignore))
+
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".neighbour", "secrets.json"), []byte("{broken"), 0o600))
+	_, err = open(t, dir, stack).Facts("ledger")
+	assert.ErrorContains(t, err, "move it away if it is broken", "a broken file is not overwritten")
+}
+
+func TestInstanceHasItsEnvironment(t *testing.T) {
+	p := open(t, t.TempDir(), stack)
+	in, err := p.Instance(p.Service("api"))
+	require.NoError(t, err)
+	other, err := p.Port(p.Service("other"))
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"PORT": "4100", "WHERE": strconv.Itoa(other)}, in.Env)
+	t.Setenv("PGPORT", "1")
+	env, err := p.Environment(p.Service("ledger"))
+	require.NoError(t, err)
+	assert.NotContains(t, env, "PGPORT=1", "a server isn't swayed by the user's variables")
+	env, err = p.Environment(p.Service("api"))
+	require.NoError(t, err)
+	assert.Contains(t, env, "PGPORT=1", "a program gets them")
+}
+
+func TestSocketsHaveShortPaths(t *testing.T) {
+	t.Setenv("XDG_RUNTIME_DIR", "")
+	short := open(t, filepath.Join(t.TempDir(), "short"), stack)
+	long := open(t, filepath.Join(t.TempDir(), strings.Repeat("long-", 40)), stack)
+	assert.Contains(t, short.Socket(), ".neighbour/run/keeper.sock")
+	for _, p := range []*project.Project{short, long} {
+		assert.Less(t, len(p.Socket()), 104)
+		in, err := p.Instance(p.Service("ledger"))
+		require.NoError(t, err)
+		assert.Less(t, len(in.Run)+len("/.s.PGSQL.65535"), 104)
+		info, err := os.Stat(filepath.Dir(p.Socket()))
+		require.NoError(t, err)
+		assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
+	}
+	t.Cleanup(func() { os.RemoveAll(filepath.Dir(long.Socket())) })
+}
+
+func TestProjectsAreListed(t *testing.T) {
+	dir := t.TempDir()
+	p := open(t, dir, stack)
+	assert.Equal(t, []string{p.Dir}, project.Enlisted())
+	require.NoError(t, os.RemoveAll(filepath.Join(p.Dir, ".neighbour")))
+	assert.Empty(t, project.Enlisted(), "one that is gone is no longer listed")
+}
+
+func TestWriteFileIsWholeOrNot(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "f")
+	require.NoError(t, project.WriteFile(path, []byte("one"), 0o600))
+	assert.Error(t, project.WriteFile(filepath.Join(path, "below-a-file"), []byte("x"), 0o600))
+	require.NoError(t, project.WriteFile(path, []byte("two"), 0o640))
+	b, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Equal(t, "two", string(b))
+	rest, err := filepath.Glob(path + ".*")
+	require.NoError(t, err)
+	assert.Empty(t, rest)
+}
