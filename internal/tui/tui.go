@@ -95,7 +95,7 @@ type model struct {
 
 func newModel(ctx context.Context, opts Options) *model {
 	return &model{ctx: ctx, client: opts.Client, opts: opts, services: map[string]api.Status{}, now: time.Now(),
-		theme: newTheme(os.Getenv(groundVariable) != "light")}
+		theme: newTheme(os.Getenv(groundVariable) != "light"), grounded: os.Getenv(groundVariable) != ""}
 }
 
 // Messages.

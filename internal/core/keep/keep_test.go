@@ -117,7 +117,10 @@ func (f *fake) starter() (probe.Probe, func(context.Context, func(func(*Status))
 func (f *fake) lastLines(int) []string      { return []string{"last words"} }
 func (f *fake) probe() (probe.Probe, error) { return probe.Func(f.check), nil }
 func (f *fake) check(context.Context) (answer string, err error) {
-	switch since := time.Since(f.launched); {
+	f.world.mu.Lock()
+	since := time.Since(f.launched)
+	f.world.mu.Unlock()
+	switch {
 	case f.readyAfter < 0 || since < f.readyAfter:
 		return "", errors.New("connection refused")
 	case f.sick.Load():
@@ -126,8 +129,10 @@ func (f *fake) check(context.Context) (answer string, err error) {
 	return "fine", nil
 }
 func (f *fake) launch() (process, error) {
+	f.world.mu.Lock()
 	f.launches++
 	f.launched = time.Now()
+	f.world.mu.Unlock()
 	f.world.note("launch %s", f.name)
 	p := &fakeProcess{fake: f, done: make(chan struct{})}
 	if f.endsAfter > 0 {

@@ -1,0 +1,63 @@
+#!/usr/bin/env bash
+# Takes new pictures of each main view from the demo data: docs/screenshots.
+# Each is bin/neighbour in a real terminal window of its own X server.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+binary=$PWD/bin/neighbour
+out=$PWD/docs/screenshots
+mkdir -p "$out"
+work=$(mktemp -d)
+export TMPDIR=$work XDG_STATE_HOME=$work/state
+quiet=$work/neighbour-demo-$(id -u)/toolshed
+trouble=$work/neighbour-demo-$(id -u)-trouble/toolshed
+pids=()
+cleanup() {
+  for d in "$quiet" "$trouble"; do [ -d "$d" ] && "$binary" -C "$d" stop >/dev/null 2>&1 || true; done
+  tmux -S "$work/tmux" kill-server 2>/dev/null || true
+  [ ${#pids[@]} -eq 0 ] || kill "${pids[@]}" 2>/dev/null || true
+  rm -rf "$work"
+}
+trap cleanup EXIT
+
+display=90
+while [ -e /tmp/.X$display-lock ]; do display=$((display + 1)); done
+Xvfb :$display -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 &
+pids+=($!)
+export DISPLAY=:$display
+for _ in $(seq 50); do [ -e /tmp/.X11-unix/X$display ] && break; sleep 0.1; done
+cat >"$work/tmux.conf" <<'CONF'
+set -g status off
+set -g default-terminal "tmux-256color"
+set -ga terminal-overrides ",*:Tc"
+set -sg escape-time 0
+CONF
+
+# picture NAME COLUMNS ROWS GROUND TEXT KEYS -- ARGUMENTS: runs the program,
+# waits for the text, presses the keys, and takes the picture.
+picture() {
+  local name=$1 columns=$2 rows=$3 ground=$4 text=$5 keys=$6; shift 7
+  xterm -u8 -fa 'JetBrains Mono' -fs 11 +sb -bw 0 -b 0 -bc -tn xterm-256color -geometry "${columns}x$rows+0+0" \
+    -e env LC_ALL=C.UTF-8 tmux -S "$work/tmux" -f "$work/tmux.conf" new-session \
+    "env COLORTERM=truecolor NEIGHBOUR_GROUND=$ground '$binary' $*" >/dev/null 2>&1 &
+  local terminal=$!
+  for _ in $(seq 100); do tmux -S "$work/tmux" has-session 2>/dev/null && break; sleep 0.05; done
+  for _ in $(seq 600); do tmux -S "$work/tmux" capture-pane -p | grep -qF -- "$text" && break; sleep 0.05; done
+  for k in $keys; do
+    case $k in wait*) sleep "${k#wait}" ;; *) tmux -S "$work/tmux" send-keys "$k"; sleep 0.2 ;; esac
+  done
+  sleep 0.3
+  import -window "$(xdotool search --class xterm | head -1)" "$out/$name.png"
+  tmux -S "$work/tmux" kill-server 2>/dev/null || true
+  wait $terminal 2>/dev/null || true
+  echo "docs/screenshots/$name.png"
+}
+
+# The first catches the start while it is under way.
+picture start 142 38 dark "1 starting" "wait0.2" -- demo
+picture map 142 38 dark "7 of 7 ready" "Right Right wait12" -- demo
+picture mail 142 38 dark "7 of 7 ready" "Down Down wait4" -- demo
+picture log 142 38 dark "7 of 7 ready" "Right Right Enter wait1" -- demo
+picture small 80 24 dark "7 of 7 ready" "Right Right wait1" -- demo
+picture help 142 38 dark "7 of 7 ready" "? wait1" -- demo
+picture failed 142 38 dark "failed" "wait9 / n o t i Enter Escape wait1" -- demo --trouble
+picture light 142 38 light "failed" "Tab Tab Tab Tab wait1" -- demo --trouble
