@@ -42,10 +42,13 @@ type Done struct {
 	Told []string `json:"told,omitempty"`
 }
 
-// Problem is the answer to a request that could not be carried out.
+// Problem is the answer to a request that could not be carried out. The
+// client returns it as its error.
 type Problem struct {
 	Message string `json:"message"`
 }
+
+func (p *Problem) Error() string { return p.Message }
 
 // VersionError says that client and keeper speak different versions.
 type VersionError struct{ Keeper, Client string }

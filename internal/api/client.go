@@ -78,11 +78,11 @@ func (c *Client) send(ctx context.Context, method, path string, body any) (*http
 	}
 	if resp.StatusCode >= 400 {
 		defer resp.Body.Close()
-		var p Problem
-		if json.NewDecoder(resp.Body).Decode(&p) != nil || p.Message == "" {
+		p := &Problem{}
+		if json.NewDecoder(resp.Body).Decode(p) != nil || p.Message == "" {
 			p.Message = "the keeper answers " + resp.Status
 		}
-		return nil, errors.New(p.Message)
+		return nil, p
 	}
 	return resp, nil
 }

@@ -151,13 +151,14 @@ func dial(ctx context.Context, p *project.Project) (*Client, error) {
 	defer cancel()
 	c := NewClient(p.Socket())
 	err := c.Hello(ctx)
-	var version *VersionError
 	if err == nil {
 		return c, nil
 	}
 	c.Close()
-	if errors.As(err, &version) {
-		return nil, err
+	var version *VersionError
+	var problem *Problem
+	if errors.As(err, &version) || errors.As(err, &problem) {
+		return nil, err // it answers, if not as it should
 	}
 	if ctx.Err() != nil {
 		return nil, fmt.Errorf("the keeper does not answer within %s; end its process and try again: the services go on; see %s", startWait, p.KeeperLog())
