@@ -21,6 +21,10 @@ const versionHeader = "Neighbour-Api"
 type Keeper struct {
 	PID     int    `json:"pid"`
 	Version string `json:"version"` // of the interface
+	// Stale says that the declaration was changed after the keeper read it,
+	// Busy that services run.
+	Stale bool `json:"stale"`
+	Busy  bool `json:"busy"`
 }
 
 // Names is the body of a request that is about services.

@@ -57,7 +57,9 @@ func TestClientAndKeeper(t *testing.T) {
 	t.Run("all of it", func(t *testing.T) {
 		ctx := t.Context()
 		c, _ := serve(t, two)
-		require.NoError(t, c.Hello(ctx))
+		hello, err := c.Hello(ctx)
+		require.NoError(t, err)
+		assert.Equal(t, Keeper{PID: os.Getpid(), Version: Version}, hello)
 		events, err := c.Events(ctx)
 		require.NoError(t, err)
 		defer events.Close()

@@ -88,8 +88,10 @@ func (c *Client) send(ctx context.Context, method, path string, body any) (*http
 }
 
 // Hello makes sure that a keeper answers which speaks our version.
-func (c *Client) Hello(ctx context.Context) error {
-	return c.do(ctx, http.MethodGet, "/keeper", nil, &Keeper{})
+func (c *Client) Hello(ctx context.Context) (Keeper, error) {
+	var k Keeper
+	err := c.do(ctx, http.MethodGet, "/keeper", nil, &k)
+	return k, err
 }
 
 // Status asks for everything as it is now.

@@ -150,7 +150,7 @@ func dial(ctx context.Context, p *project.Project) (*Client, error) {
 	ctx, cancel := context.WithTimeout(ctx, startWait)
 	defer cancel()
 	c := NewClient(p.Socket())
-	err := c.Hello(ctx)
+	_, err := c.Hello(ctx)
 	if err == nil {
 		return c, nil
 	}
@@ -217,6 +217,26 @@ func Connect(ctx context.Context, p *project.Project) (*Client, error) {
 		case <-time.After(time.Millisecond):
 		}
 	}
+}
+
+// Refresh replaces a keeper with which nothing runs by one that has read the
+// declaration as it is now, if it was changed. Stale says that it was, and
+// that services run which are not to be disturbed.
+func Refresh(ctx context.Context, p *project.Project, c *Client) (fresh *Client, stale bool, err error) {
+	k, err := c.Hello(ctx)
+	if err != nil || !k.Stale || k.Busy {
+		return c, k.Stale, err
+	}
+	_, err = c.Stop(ctx)
+	c.Close()
+	if err == nil {
+		err = AwaitEnd(p)
+	}
+	if err != nil {
+		return nil, false, err
+	}
+	fresh, err = Connect(ctx, p)
+	return fresh, false, err
 }
 
 // AwaitEnd waits until the project's keeper has ended.

@@ -172,7 +172,8 @@ func (a *app) dirFlag(p *project.Project) string {
 }
 
 func (a *app) version() *cobra.Command {
-	return &cobra.Command{
+	var asJSON bool
+	cmd := &cobra.Command{
 		Use: "version", Short: "Print the version", Args: words(cobra.NoArgs),
 		RunE: func(*cobra.Command, []string) error {
 			version, built := "development", ""
@@ -182,8 +183,17 @@ func (a *app) version() *cobra.Command {
 				}
 				built = info.GoVersion
 			}
+			if asJSON {
+				return a.json(struct {
+					Version   string `json:"version"`
+					Interface string `json:"interface"`
+					Go        string `json:"go"`
+				}{version, api.Version, built})
+			}
 			fmt.Fprintf(a.out, "neighbour %s (interface %s, %s)\n", version, api.Version, built)
 			return nil
 		},
 	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print as JSON")
+	return cmd
 }

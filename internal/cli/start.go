@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
+	"neighbour/internal/core/declare"
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
 	"neighbour/internal/tui"
@@ -140,6 +141,13 @@ func (a *app) connect(ctx context.Context, names []string) (*project.Project, *a
 		return nil, nil, err
 	}
 	client, err := api.Connect(ctx, p)
+	if err != nil {
+		return nil, nil, err
+	}
+	client, stale, err := api.Refresh(ctx, p, client)
+	if stale {
+		fmt.Fprintf(a.err, "%s was changed while services run, which go on as they were declared; \"neighbour stop\" and start to use it\n", declare.FileName)
+	}
 	return p, client, err
 }
 

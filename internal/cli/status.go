@@ -168,7 +168,7 @@ func number(n int) string {
 
 func (a *app) env() *cobra.Command {
 	var format string
-	var why bool
+	var why, asJSON bool
 	cmd := &cobra.Command{
 		Use: "env SERVICE", Short: "Print the environment variables that a service gets",
 		Long: `Env prints the variables that Neighbour sets for a service: those declared, with
@@ -176,6 +176,9 @@ every reference resolved. A program gets the rest of the environment as it is.
 Passwords are printed as they are.`,
 		Args: words(cobra.ExactArgs(1)), ValidArgsFunction: a.services,
 		RunE: func(_ *cobra.Command, names []string) error {
+			if asJSON {
+				format = "json"
+			}
 			if format != "dotenv" && format != "shell" && format != "json" {
 				return usageError{fmt.Errorf("there is no format %q; write dotenv, shell or json", format)}
 			}
@@ -194,6 +197,7 @@ Passwords are printed as they are.`,
 		},
 	}
 	cmd.Flags().StringVar(&format, "format", "dotenv", "dotenv, shell or json")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "the same as --format json")
 	cmd.Flags().BoolVar(&why, "why", false, "say where each value comes from")
 	return cmd
 }
@@ -223,9 +227,7 @@ func (a *app) printEnv(vars []wire.Variable, format string, why bool) error {
 }
 
 func (a *app) logs() *cobra.Command {
-	var n int
-	var follow bool
-	var since time.Duration
+	var want wantedLines
 	var grep string
 	cmd := &cobra.Command{
 		Use: "logs [SERVICE...]", Short: "Print what services wrote",
@@ -238,27 +240,35 @@ func (a *app) logs() *cobra.Command {
 			if err := p.Check(names...); err != nil {
 				return err
 			}
-			pattern, err := regexp.Compile(grep)
-			if err != nil {
+			if want.pattern, err = regexp.Compile(grep); err != nil {
 				return usageError{fmt.Errorf("--grep: %w", err)}
+			}
+			if want.n < 0 {
+				return usageError{fmt.Errorf("-n %d: write how many lines, 0 or more", want.n)}
 			}
 			if len(names) == 0 {
 				names = inOrder(p)
 			}
-			return a.printLogs(cmd.Context(), p, names, n, follow, since, pattern)
+			return a.printLogs(cmd.Context(), p, names, want)
 		},
 	}
-	cmd.Flags().IntVarP(&n, "lines", "n", 100, "how many lines of each service")
-	cmd.Flags().BoolVarP(&follow, "follow", "f", false, "go on with what comes")
-	cmd.Flags().DurationVar(&since, "since", 0, "only what came in this time, for example 10m")
+	cmd.Flags().IntVarP(&want.n, "lines", "n", 100, "how many lines of each service")
+	cmd.Flags().BoolVarP(&want.follow, "follow", "f", false, "go on with what comes")
+	cmd.Flags().DurationVar(&want.since, "since", 0, "only what came in this time, for example 10m")
+	cmd.Flags().BoolVar(&want.json, "json", false, "print a JSON object for each line")
 	cmd.Flags().StringVar(&grep, "grep", "", "only lines that match the regular expression")
 	return cmd
 }
 
-func (a *app) printLogs(ctx context.Context, p *project.Project, names []string, n int, follow bool, since time.Duration, pattern *regexp.Regexp) error {
-	if n < 0 {
-		return usageError{fmt.Errorf("-n %d: write how many lines, 0 or more", n)}
-	}
+// wantedLines says which lines of the logs to print, and how.
+type wantedLines struct {
+	n            int
+	follow, json bool
+	since        time.Duration
+	pattern      *regexp.Regexp
+}
+
+func (a *app) printLogs(ctx context.Context, p *project.Project, names []string, want wantedLines) error {
 	clean := func(s string) string { return s }
 	if f, ok := a.out.(*os.File); ok && terminal(f) {
 		clean = tui.Clean
@@ -267,7 +277,13 @@ func (a *app) printLogs(ctx context.Context, p *project.Project, names []string,
 	for _, name := range names {
 		pad = max(pad, len(name))
 	}
+	encoder := json.NewEncoder(a.out)
+	encoder.SetEscapeHTML(false)
 	write := func(e journal.Entry) {
+		if want.json {
+			_ = encoder.Encode(e)
+			return
+		}
 		at := "--:--:--"
 		if !e.At.IsZero() {
 			at = e.At.Format("15:04:05")
@@ -276,8 +292,8 @@ func (a *app) printLogs(ctx context.Context, p *project.Project, names []string,
 	}
 	byService := map[string][]journal.Line{}
 	for _, name := range names {
-		lines, err := journal.Search(p.LogFile(name), n, func(l journal.Line) bool {
-			return pattern.MatchString(l.Text) && (since == 0 || time.Since(l.At) <= since)
+		lines, err := journal.Search(p.LogFile(name), want.n, func(l journal.Line) bool {
+			return want.pattern.MatchString(l.Text) && (want.since == 0 || time.Since(l.At) <= want.since)
 		})
 		if err != nil {
 			return err
@@ -287,7 +303,7 @@ func (a *app) printLogs(ctx context.Context, p *project.Project, names []string,
 	for _, e := range journal.Merge(byService) {
 		write(e)
 	}
-	if !follow {
+	if !want.follow {
 		return nil
 	}
 	if err := p.EnsureDirs(); err != nil {
@@ -295,7 +311,7 @@ func (a *app) printLogs(ctx context.Context, p *project.Project, names []string,
 	}
 	f, err := journal.Follow(p.LogDir(), names, false, func(service string, lines []journal.Line) {
 		for _, l := range lines {
-			if pattern.MatchString(l.Text) {
+			if want.pattern.MatchString(l.Text) {
 				write(journal.Entry{Service: service, Line: l})
 			}
 		}

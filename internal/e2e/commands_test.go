@@ -332,3 +332,47 @@ func TestFullDisk(t *testing.T) {
 	p.must("stop")
 	assert.Empty(t, p.left())
 }
+
+func TestChangedDeclaration(t *testing.T) {
+	p := newProject(t, "[service.api]\nrun = \"no-such-program\"\n")
+	assert.Equal(t, 1, p.run("start").code)
+	keeper := p.status().Keeper.PID
+	p.write("neighbour.toml", program("api")+program("new"))
+	r := p.run("start")
+	assert.Zero(t, r.code, "with nothing running, the file as it is now counts: %s", r.stderr)
+	assert.NotEqual(t, keeper, p.status().Keeper.PID)
+	pid := p.status().Service["api"].PID
+
+	p.write("neighbour.toml", program("api", "env.A = \"1\"")+program("new"))
+	r = p.run("start")
+	assert.Contains(t, r.stderr, "neighbour.toml was changed while services run")
+	assert.Equal(t, pid, p.status().Service["api"].PID, "what runs is not disturbed")
+	p.must("stop")
+	p.must("start")
+	b, err := os.ReadFile("/proc/" + itoa(p.status().Service["api"].PID) + "/environ")
+	require.NoError(t, err)
+	assert.Contains(t, string(b), "\x00A=1\x00")
+}
+
+func TestJSONOfTheOthers(t *testing.T) {
+	p := newProject(t, "[service.api]\nrun = \"sh -c 'echo {}; exec sleep 1000'\"\nenv.A = \"x\"\nhealth = { log = \"{}\" }\n")
+	var started struct{ Services []service }
+	require.NoError(t, json.Unmarshal([]byte(p.must("start", "--json")), &started))
+	assert.Equal(t, "ready", started.Services[0].State)
+	var line struct {
+		Service, Text string
+		At            time.Time
+		Offset        int64
+	}
+	require.NoError(t, json.Unmarshal([]byte(p.must("logs", "--json")), &line))
+	assert.Equal(t, "api {}", line.Service+" "+line.Text)
+	assert.WithinDuration(t, time.Now(), line.At, 10*time.Second)
+	var vars []map[string]any
+	require.NoError(t, json.Unmarshal([]byte(p.must("env", "api", "--json", "--why")), &vars))
+	assert.Equal(t, []map[string]any{{"name": "A", "value": "x", "declared": "x"}}, vars)
+	var v map[string]string
+	require.NoError(t, json.Unmarshal([]byte(p.must("version", "--json")), &v))
+	assert.NotEmpty(t, v["version"])
+	assert.Contains(t, p.must("completion", "bash"), "neighbour")
+	assert.Contains(t, p.must("__complete", "start", ""), "api\n")
+}

@@ -15,7 +15,6 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/journal"
-	"neighbour/internal/core/kind"
 	"neighbour/internal/core/plan"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
@@ -211,13 +210,30 @@ func (k *Keeper) startAll(set, named []string) time.Time {
 	return began
 }
 
-// warnIfChanged notes that the declaration isn't the one that was read.
-func (k *Keeper) warnIfChanged() {
+// Stale says that the declaration was changed after this keeper read it.
+func (k *Keeper) Stale() bool {
 	if k.project == nil {
-		return
+		return false
 	}
 	now, err := os.ReadFile(k.project.File)
-	if err == nil && string(now) != string(k.source) {
+	return err == nil && string(now) != string(k.source)
+}
+
+// Busy says that some service runs, or is to run.
+func (k *Keeper) Busy() bool {
+	for _, u := range k.units {
+		u.mu.Lock()
+		busy := u.attempt != nil
+		u.mu.Unlock()
+		if busy {
+			return true
+		}
+	}
+	return false
+}
+
+func (k *Keeper) warnIfChanged() {
+	if k.Stale() {
 		k.warn(declare.FileName + " was changed after the keeper read it; stop all and start to use it")
 	}
 }
@@ -450,136 +466,10 @@ func (k *Keeper) took(service string, lines []journal.Line) {
 	k.mu.Unlock()
 }
 
-// adopt finds the services of an earlier keeper and goes on with them.
-func (k *Keeper) adopt() {
-	state, err := readState(k.project.StateFile())
-	if err != nil {
-		k.log.Error("the earlier keeper's state is lost", "why", err)
-		k.warn("the state of an earlier keeper can't be read: " + err.Error())
-	}
-	table, err := proc.ReadTable()
-	if err != nil {
-		k.log.Error("adopting", "why", err)
-		return
-	}
-	if !state.Overview.Began.IsZero() {
-		k.overview.Began, k.overview.Took = state.Overview.Began, state.Overview.Took
-	}
-	var again, ending []string
-	k.each(func(u *unit) {
-		saved, known := state.Services[u.svc.Name]
-		name := u.svc.Name
-		lines, _ := journal.Tail(k.project.LogFile(name), -1, recentLines)
-		u.status.Lines = lines
-		if known && saved.ID.Alive() {
-			p, err := u.driver.adopt(saved.ID)
-			if err == nil {
-				k.log.Info("adopted", "service", name, "pid", saved.ID.PID)
-				facts, port := u.status.Facts, u.status.Port
-				needs, neededBy, step := u.status.Needs, u.status.NeededBy, u.status.Step
-				u.status = saved.Status
-				describe(k.project, u.svc, &u.status)
-				u.status.Facts, u.status.Lines, u.status.Port = facts, lines, port
-				u.status.Needs, u.status.NeededBy, u.status.Step = needs, neededBy, step
-				if saved.Status.State == Stopping {
-					ending = append(ending, name)
-				}
-				u.start(k.ctx, p, false)
-				return
-			}
-			k.log.Error("not adopted", "service", name, "why", err)
-		}
-		// Without its main process, the rest of a service is of no use.
-		mark := proc.Mark(k.project.Dir, name)
-		if rest := table.Belonging(proc.ID{}, mark); len(rest) > 0 {
-			k.log.Info("ending what is left of a service", "service", name, "processes", len(rest))
-			proc.Signal(rest, "KILL")
-		}
-		if !known {
-			return
-		}
-		switch saved.Status.State {
-		case Failed, Finished:
-			u.status.State, u.status.Reason, u.status.Remarks, u.status.Since = saved.Status.State, saved.Status.Reason, saved.Status.Remarks, saved.Status.Since
-		case Stopped, Stopping:
-		default: // it was to run
-			again = append(again, name)
-		}
-	})
-	if len(ending) > 0 {
-		go func() {
-			defer k.oneAtATime()()
-			k.stopAll(ending)
-		}()
-	}
-	for _, name := range again {
-		k.units[name].start(k.ctx, nil, true)
-	}
-}
-
-// measure samples usage, asks kinds for their notes, and collects orphans:
-// every 2 s while somebody watches, every 10 s otherwise.
-func (k *Keeper) measure() {
-	sampler := newSampler()
-	tick := time.NewTicker(2 * time.Second)
-	defer tick.Stop()
-	for n := 0; ; n++ {
-		select {
-		case <-k.ctx.Done():
-			return
-		case <-tick.C:
-		}
-		k.mu.Lock()
-		watched := len(k.watchers) > 0
-		k.mu.Unlock()
-		if watched || n%5 == 0 {
-			k.sample(sampler)
-		}
-	}
-}
-
-func (k *Keeper) sample(sampler *sampler) {
-	table, err := proc.ReadTable()
-	if err != nil {
-		return
-	}
-	sampler.reap(table)
-	for name, u := range k.units {
-		u.mu.Lock()
-		id, state, about := u.id, u.status.State, u.status.Notes
-		u.mu.Unlock()
-		if !state.Running() || id.PID == 0 {
-			continue
-		}
-		cpu, memory := sampler.usage(table, id)
-		notes := about
-		if n, ok := k.project.Kind(u.svc).(kind.Noter); ok {
-			if in := u.driver.(*serverDriver).current(); in != nil {
-				notes = n.Notes(in)
-			}
-		}
-		u.mu.Lock()
-		u.status.Usage.CPU = push(u.status.Usage.CPU, recentSamples, cpu)
-		u.status.Usage.Memory = push(u.status.Usage.Memory, recentSamples, memory)
-		u.status.Notes = notes
-		u.mu.Unlock()
-		k.mu.Lock()
-		for w := range k.watchers {
-			w.touch(name)
-		}
-		k.mu.Unlock()
-	}
-}
-
 // Idle says for how long nothing has run and nobody has watched.
 func (k *Keeper) Idle() time.Duration {
-	for _, u := range k.units {
-		u.mu.Lock()
-		busy := u.attempt != nil
-		u.mu.Unlock()
-		if busy {
-			return 0
-		}
+	if k.Busy() {
+		return 0
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()

@@ -3,6 +3,7 @@ package keep
 import (
 	"time"
 
+	"neighbour/internal/core/kind"
 	"neighbour/internal/core/proc"
 )
 
@@ -39,4 +40,58 @@ func (s *sampler) usage(table proc.Table, main proc.ID) (percent float32, memory
 // at a second look is nobody's.
 func (s *sampler) reap(table proc.Table) {
 	s.zombies = proc.Reap(table, s.zombies)
+}
+
+// measure samples usage, asks kinds for their notes, and collects orphans:
+// every 2 s while somebody watches, every 10 s otherwise.
+func (k *Keeper) measure() {
+	sampler := newSampler()
+	tick := time.NewTicker(2 * time.Second)
+	defer tick.Stop()
+	for n := 0; ; n++ {
+		select {
+		case <-k.ctx.Done():
+			return
+		case <-tick.C:
+		}
+		k.mu.Lock()
+		watched := len(k.watchers) > 0
+		k.mu.Unlock()
+		if watched || n%5 == 0 {
+			k.sample(sampler)
+		}
+	}
+}
+
+func (k *Keeper) sample(sampler *sampler) {
+	table, err := proc.ReadTable()
+	if err != nil {
+		return
+	}
+	sampler.reap(table)
+	for name, u := range k.units {
+		u.mu.Lock()
+		id, state, about := u.id, u.status.State, u.status.Notes
+		u.mu.Unlock()
+		if !state.Running() || id.PID == 0 {
+			continue
+		}
+		cpu, memory := sampler.usage(table, id)
+		notes := about
+		if n, ok := k.project.Kind(u.svc).(kind.Noter); ok {
+			if in := u.driver.(*serverDriver).current(); in != nil {
+				notes = n.Notes(in)
+			}
+		}
+		u.mu.Lock()
+		u.status.Usage.CPU = push(u.status.Usage.CPU, recentSamples, cpu)
+		u.status.Usage.Memory = push(u.status.Usage.Memory, recentSamples, memory)
+		u.status.Notes = notes
+		u.mu.Unlock()
+		k.mu.Lock()
+		for w := range k.watchers {
+			w.touch(name)
+		}
+		k.mu.Unlock()
+	}
 }

@@ -1,0 +1,73 @@
+package keep
+
+import (
+	"neighbour/internal/core/journal"
+	"neighbour/internal/core/proc"
+)
+
+// adopt finds the services of an earlier keeper and goes on with them.
+func (k *Keeper) adopt() {
+	state, err := readState(k.project.StateFile())
+	if err != nil {
+		k.log.Error("the earlier keeper's state is lost", "why", err)
+		k.warn("the state of an earlier keeper can't be read: " + err.Error())
+	}
+	table, err := proc.ReadTable()
+	if err != nil {
+		k.log.Error("adopting", "why", err)
+		return
+	}
+	if !state.Overview.Began.IsZero() {
+		k.overview.Began, k.overview.Took = state.Overview.Began, state.Overview.Took
+	}
+	var again, ending []string
+	k.each(func(u *unit) {
+		saved, known := state.Services[u.svc.Name]
+		name := u.svc.Name
+		lines, _ := journal.Tail(k.project.LogFile(name), -1, recentLines)
+		u.status.Lines = lines
+		if known && saved.ID.Alive() {
+			p, err := u.driver.adopt(saved.ID)
+			if err == nil {
+				k.log.Info("adopted", "service", name, "pid", saved.ID.PID)
+				facts, port := u.status.Facts, u.status.Port
+				needs, neededBy, step := u.status.Needs, u.status.NeededBy, u.status.Step
+				u.status = saved.Status
+				describe(k.project, u.svc, &u.status)
+				u.status.Facts, u.status.Lines, u.status.Port = facts, lines, port
+				u.status.Needs, u.status.NeededBy, u.status.Step = needs, neededBy, step
+				if saved.Status.State == Stopping {
+					ending = append(ending, name)
+				}
+				u.start(k.ctx, p, false)
+				return
+			}
+			k.log.Error("not adopted", "service", name, "why", err)
+		}
+		// Without its main process, the rest of a service is of no use.
+		mark := proc.Mark(k.project.Dir, name)
+		if rest := table.Belonging(proc.ID{}, mark); len(rest) > 0 {
+			k.log.Info("ending what is left of a service", "service", name, "processes", len(rest))
+			proc.Signal(rest, "KILL")
+		}
+		if !known {
+			return
+		}
+		switch saved.Status.State {
+		case Failed, Finished:
+			u.status.State, u.status.Reason, u.status.Remarks, u.status.Since = saved.Status.State, saved.Status.Reason, saved.Status.Remarks, saved.Status.Since
+		case Stopped, Stopping:
+		default: // it was to run
+			again = append(again, name)
+		}
+	})
+	if len(ending) > 0 {
+		go func() {
+			defer k.oneAtATime()()
+			k.stopAll(ending)
+		}()
+	}
+	for _, name := range again {
+		k.units[name].start(k.ctx, nil, true)
+	}
+}
