@@ -51,6 +51,12 @@ func (k *Keeper) measure() {
 	for n := 0; ; n++ {
 		select {
 		case <-k.ctx.Done():
+			// Nobody is waited for any more: what has ended is collected.
+			for range 2 {
+				if table, err := proc.ReadTable(); err == nil {
+					sampler.reap(table)
+				}
+			}
 			return
 		case <-tick.C:
 		}

@@ -257,10 +257,14 @@ func (u *unit) explain(e ending) (reason string, remarks []string) {
 	if e.err != nil {
 		return e.err.Error(), nil
 	}
-	lasted := Span(time.Since(u.snapshot().Since))
-	reason = fmt.Sprintf("%s after %s", e.exit, lasted)
-	if !e.ready {
-		reason = fmt.Sprintf("%s, %s after its start and before it was ready", e.exit, lasted)
+	lasted := time.Since(u.snapshot().Since)
+	switch {
+	case e.ready:
+		reason = fmt.Sprintf("%s after %s", e.exit, Span(lasted))
+	case lasted < 100*time.Millisecond:
+		reason = fmt.Sprintf("%s at once, before it was ready", e.exit)
+	default:
+		reason = fmt.Sprintf("%s, %s after its start and before it was ready", e.exit, Span(lasted))
 	}
 	return reason, u.driver.lastLines(6)
 }
