@@ -15,11 +15,11 @@ import (
 const (
 	cardRows     = 4
 	cardMin      = 17
-	cardMax      = 36
+	cardMax      = 42
 	marginLeft   = 2
 	headingRows  = 1
 	gapMin       = 4
-	roomyGap     = 8
+	roomyGap     = 12
 	doorstepRows = 9 // at least
 )
 

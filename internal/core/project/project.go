@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
@@ -100,7 +101,7 @@ func (p *Project) EnsureDirs() error {
 			return err
 		}
 	}
-	if err := os.MkdirAll(p.runDir(), 0o700); err != nil {
+	if err := ensurePrivate(p.runDir()); err != nil {
 		return err
 	}
 	return enlist(p.Dir)
@@ -148,6 +149,26 @@ func shortBase() string {
 		return filepath.Join(dir, "neighbour")
 	}
 	return fmt.Sprintf("/tmp/neighbour-%d", os.Getuid())
+}
+
+// ensurePrivate makes a folder for sockets. Where that is not in the project
+// its place has a name that everybody knows, so it must really be ours.
+func ensurePrivate(dir string) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	if filepath.Dir(dir) != shortBase() {
+		return nil
+	}
+	info, err := os.Lstat(shortBase())
+	if err != nil {
+		return err
+	}
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !info.IsDir() || info.Mode().Perm()&0o077 != 0 || !ok || int(st.Uid) != os.Getuid() {
+		return fmt.Errorf("%s must be a folder of yours that nobody else can enter; move it away, or give the project a shorter path", shortBase())
+	}
+	return nil
 }
 
 // sharedBase is where the data of servers that run under another account is,
@@ -231,6 +252,9 @@ func (p *Project) EnsureInstanceDirs(in *kind.Instance) error {
 				return err
 			}
 		}
+	}
+	if err := ensurePrivate(in.Run); err != nil {
+		return err
 	}
 	return in.EnsureDirs()
 }
