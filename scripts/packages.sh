@@ -10,7 +10,9 @@ set -euo pipefail
 
 # A package and a program that it brings.
 case ${1:-} in
-test | bench) wanted="postgresql:/usr/lib/postgresql/*/bin/postgres redis-server:redis-server tmux:tmux gcc:gcc libc6-dev:/usr/include/stdlib.h procps:ps" ;;
+bench) wanted="postgresql:/usr/lib/postgresql/*/bin/postgres redis-server:redis-server" ;;
+test) wanted="postgresql:/usr/lib/postgresql/*/bin/postgres redis-server:redis-server mariadb-server:/usr/sbin/mariadbd memcached:memcached
+  nats-server:nats-server mosquitto:/usr/sbin/mosquitto beanstalkd:beanstalkd tmux:tmux gcc:gcc libc6-dev:/usr/include/stdlib.h procps:ps" ;;
 screenshots) wanted="xvfb:Xvfb xterm:xterm xdotool:xdotool tmux:tmux imagemagick:import fonts-jetbrains-mono:/usr/share/fonts/truetype/jetbrains-mono/*" ;;
 *) sed -n '2,9p' "$0"; exit 2 ;;
 esac

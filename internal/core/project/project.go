@@ -240,8 +240,14 @@ func (p *Project) shareData(in *kind.Instance) {
 func (p *Project) EnsureInstanceDirs(in *kind.Instance) error {
 	if in.Account != nil {
 		// Its account must be able to pass through, but not to look around.
-		if err := os.MkdirAll(filepath.Dir(in.Data), 0o711); err != nil {
+		shared := filepath.Dir(in.Data)
+		if err := os.MkdirAll(shared, 0o711); err != nil {
 			return err
+		}
+		for _, dir := range []string{shared, filepath.Dir(shared), sharedBase} { // whatever the umask says
+			if err := os.Chmod(dir, 0o711); err != nil {
+				return err
+			}
 		}
 		usual := filepath.Join(p.state, "data", in.Service.Name)
 		if target, err := os.Readlink(usual); err != nil || target != in.Data {
