@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"neighbour/internal/core/declare"
@@ -148,7 +149,7 @@ func (in *Instance) EnsureDirs() error {
 // basic environment.
 func (in *Instance) Command(ctx context.Context, path string, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, path, args...)
-	cmd.Env = BasicEnv()
+	cmd.Env = in.BasicEnv()
 	cmd.SysProcAttr = in.Account.Attributes()
 	cmd.Dir = in.Data
 	return cmd
@@ -158,14 +159,22 @@ func (in *Instance) Command(ctx context.Context, path string, args ...string) *e
 var basicVariables = []string{"PATH", "HOME", "USER", "LOGNAME", "LANG", "TZ", "TMPDIR"}
 
 // BasicEnv is the environment of servers that must not be swayed by the
-// user's: where programs are, the language, the time zone.
-func BasicEnv() []string {
+// user's: where programs are, the language, the time zone. Another account
+// can't use this user's folders, so it gets its own home, and the machine's
+// folder for temporary files.
+func (in *Instance) BasicEnv() []string {
 	var env []string
 	for _, v := range os.Environ() {
 		name, _, _ := strings.Cut(v, "=")
+		if in.Account != nil && slices.Contains([]string{"HOME", "USER", "LOGNAME", "TMPDIR"}, name) {
+			continue
+		}
 		if slices.Contains(basicVariables, name) || strings.HasPrefix(name, "LC_") {
 			env = append(env, v)
 		}
+	}
+	if in.Account != nil {
+		env = append(env, "HOME="+in.Data, "USER="+in.Account.Name, "LOGNAME="+in.Account.Name)
 	}
 	return env
 }
@@ -243,3 +252,15 @@ type FatalError struct{ Err error }
 
 func (e *FatalError) Error() string { return e.Err.Error() }
 func (e *FatalError) Unwrap() error { return e.Err }
+
+// Address are the facts of a server that has no common form of URL.
+func Address(in *Instance) map[string]Fact {
+	port := strconv.Itoa(in.Port)
+	return map[string]Fact{"address": {Value: "127.0.0.1:" + port}, "host": {Value: "127.0.0.1"}, "port": {Value: port}}
+}
+
+// URL are the facts of a server that anybody may use.
+func URL(in *Instance, scheme string) map[string]Fact {
+	port := strconv.Itoa(in.Port)
+	return map[string]Fact{"url": {Value: scheme + "://127.0.0.1:" + port}, "host": {Value: "127.0.0.1"}, "port": {Value: port}}
+}

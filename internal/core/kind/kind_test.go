@@ -52,7 +52,7 @@ func TestSeveralVersionsSideBySide(t *testing.T) {
 
 	paths := kind.Candidates("server", filepath.Join(root, "lib/*/bin"))
 	assert.Len(t, paths, 4, "the link in PATH leads to one that is known already")
-	programs, err := kind.Versions(paths, version)
+	programs, err := kind.Versions(paths, "--version", version)
 	require.NoError(t, err)
 	var order []string
 	for _, p := range programs {
@@ -70,17 +70,17 @@ func TestSeveralVersionsSideBySide(t *testing.T) {
 	assert.EqualError(t, err, fmt.Sprintf(`no installed Server meets version = ">=18"; installed: 16.1 (%s), 15.8 (%s), 9.6 (%s); install another (a package) or change the constraint`, newest, middle, old))
 
 	// Each was asked once; a program that changes is asked again.
-	_, err = kind.Versions(paths, version)
+	_, err = kind.Versions(paths, "--version", version)
 	require.NoError(t, err)
 	asked, err := os.ReadFile(newest + ".asked")
 	require.NoError(t, err)
 	assert.Equal(t, 1, strings.Count(string(asked), "asked"))
 	install(t, filepath.Dir(newest), "server", "server v16.10 now")
-	programs, err = kind.Versions([]string{newest}, version)
+	programs, err = kind.Versions([]string{newest}, "--version", version)
 	require.NoError(t, err)
 	assert.Equal(t, "16.10", programs[0].Version)
 
-	_, err = kind.Versions([]string{filepath.Join(root, "lib/17/bin/server")}, version)
+	_, err = kind.Versions([]string{filepath.Join(root, "lib/17/bin/server")}, "--version", version)
 	assert.ErrorContains(t, err, `answers "no version here", where no version was found`)
 }
 
@@ -105,7 +105,7 @@ func TestMissingError(t *testing.T) {
 
 // What every kind must have.
 func TestCatalogue(t *testing.T) {
-	assert.Equal(t, []string{"mail", "postgres", "program", "redis"}, catalogue.All.Kinds())
+	assert.Equal(t, []string{"beanstalkd", "mail", "mariadb", "memcached", "mqtt", "nats", "postgres", "program", "redis"}, catalogue.All.Kinds())
 	for _, k := range catalogue.All {
 		info := k.Info()
 		assert.NotEmpty(t, info.About, info.Name)

@@ -74,14 +74,14 @@ func (c *versionCache) put(path string, info os.FileInfo, version string) {
 	}
 }
 
-// Versions asks each program for its version with --version and finds it in
-// the answer with the expression's first group. The newest comes first.
-// Programs that don't answer are left out; if none does that is an error.
-func Versions(paths []string, expression *regexp.Regexp) ([]Program, error) {
+// Versions asks each program for its version and finds it in the answer with
+// the expression's first group. The newest comes first. Programs that don't
+// answer are left out; if none does that is an error.
+func Versions(paths []string, ask string, expression *regexp.Regexp) ([]Program, error) {
 	var programs []Program
 	var first error
 	for _, path := range paths {
-		v, err := versionOf(path, expression)
+		v, err := versionOf(path, ask, expression)
 		if err != nil {
 			if first == nil {
 				first = err
@@ -108,7 +108,7 @@ func CompareVersions(a, b string) int {
 	return x.Compare(y)
 }
 
-func versionOf(path string, expression *regexp.Regexp) (string, error) {
+func versionOf(path, ask string, expression *regexp.Regexp) (string, error) {
 	info, err := os.Stat(path)
 	if err != nil {
 		return "", err
@@ -118,13 +118,14 @@ func versionOf(path string, expression *regexp.Regexp) (string, error) {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
-	out, err := exec.CommandContext(ctx, path, "--version").CombinedOutput()
-	if err != nil {
-		return "", fmt.Errorf("%s --version: %w", path, err)
-	}
+	out, err := exec.CommandContext(ctx, path, ask).CombinedOutput()
+	// Some tell it in their help, and end with a code of their own.
 	m := expression.FindStringSubmatch(string(out))
+	if m == nil && err != nil {
+		return "", fmt.Errorf("%s %s: %w", path, ask, err)
+	}
 	if m == nil {
-		return "", fmt.Errorf("%s --version answers %q, where no version was found", path, strings.TrimSpace(string(out)))
+		return "", fmt.Errorf("%s %s answers %q, where no version was found", path, ask, strings.TrimSpace(string(out)))
 	}
 	versions.put(path, info, m[1])
 	return m[1], nil

@@ -298,9 +298,12 @@ func (p *Project) Environment(s *declare.Service) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	base := kind.BasicEnv()
 	if p.Kind(s).Info().InheritEnv {
-		base = os.Environ()
+		return wire.Merge(os.Environ(), vars), nil
 	}
-	return wire.Merge(base, vars), nil
+	in, err := p.bare(s)
+	if err != nil {
+		return nil, err
+	}
+	return wire.Merge(in.BasicEnv(), vars), nil
 }

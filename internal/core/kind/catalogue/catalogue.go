@@ -7,7 +7,12 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/kind/beanstalkd"
 	"neighbour/internal/core/kind/mail"
+	"neighbour/internal/core/kind/mariadb"
+	"neighbour/internal/core/kind/memcached"
+	"neighbour/internal/core/kind/mqtt"
+	"neighbour/internal/core/kind/nats"
 	"neighbour/internal/core/kind/postgres"
 	"neighbour/internal/core/kind/program"
 	"neighbour/internal/core/kind/redis"
@@ -20,7 +25,12 @@ type Catalogue []kind.Kind
 var All = Catalogue{
 	program.Kind{},
 	postgres.Kind{},
+	mariadb.Kind{},
 	redis.Kind{},
+	memcached.Kind{},
+	nats.Kind{},
+	mqtt.Kind{},
+	beanstalkd.Kind{},
 	mail.Kind{},
 }
 

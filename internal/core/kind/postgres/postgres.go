@@ -56,20 +56,17 @@ func (Kind) Info() kind.Info {
 // Settings makes empty settings.
 func (Kind) Settings() any { return &Settings{} }
 
-var (
-	packages = kind.Packages{Debian: "postgresql", Homebrew: "postgresql"}
-	places   = []string{"/usr/lib/postgresql/*/bin", "/usr/pgsql-*/bin", "/opt/homebrew/opt/postgresql@*/bin", "/usr/local/opt/postgresql@*/bin", "/usr/local/pgsql/bin"}
-	version  = regexp.MustCompile(`PostgreSQL\) (\d+(?:\.\d+)*)`)
-)
+var finder = kind.Finder{
+	Title: "PostgreSQL", Program: "postgres",
+	Places:   []string{"/usr/lib/postgresql/*/bin", "/usr/pgsql-*/bin", "/opt/homebrew/opt/postgresql@*/bin", "/usr/local/opt/postgresql@*/bin", "/usr/local/pgsql/bin"},
+	Packages: kind.Packages{Debian: "postgresql", Homebrew: "postgresql"},
+	Version:  regexp.MustCompile(`PostgreSQL\) (\d+(?:\.\d+)*)`),
+}
 
 // Find looks for the newest installed version that the constraint allows and
 // that can read the cluster, if there is one.
 func (Kind) Find(in *kind.Instance) (kind.Program, error) {
-	paths := kind.Candidates("postgres", places...)
-	if len(paths) == 0 {
-		return kind.Program{}, &kind.MissingError{Program: "postgres", Looked: "PATH, " + strings.Join(places, ", "), Packages: packages}
-	}
-	programs, err := kind.Versions(paths, version)
+	programs, err := finder.All()
 	if err != nil {
 		return kind.Program{}, err
 	}

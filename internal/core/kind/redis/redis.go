@@ -6,7 +6,6 @@ import (
 	"errors"
 	"regexp"
 	"strconv"
-	"strings"
 
 	client "github.com/redis/go-redis/v9"
 
@@ -31,23 +30,15 @@ func (Kind) Info() kind.Info {
 // Settings makes empty settings.
 func (Kind) Settings() any { return &Settings{} }
 
-var (
-	packages = kind.Packages{Debian: "redis-server", Homebrew: "redis"}
-	places   = []string{"/opt/homebrew/opt/redis/bin", "/usr/local/opt/redis/bin", "/usr/local/bin", "/usr/bin"}
-	version  = regexp.MustCompile(`v=(\d+\.\d+(?:\.\d+)?)`)
-)
+var finder = kind.Finder{
+	Title: "Redis", Program: "redis-server", Places: kind.Places("redis"),
+	Packages: kind.Packages{Debian: "redis-server", Homebrew: "redis"},
+	Version:  regexp.MustCompile(`v=(\d+\.\d+(?:\.\d+)?)`),
+}
 
 // Find looks for redis-server.
 func (Kind) Find(in *kind.Instance) (kind.Program, error) {
-	paths := kind.Candidates("redis-server", places...)
-	if len(paths) == 0 {
-		return kind.Program{}, &kind.MissingError{Program: "redis-server", Looked: "PATH, " + strings.Join(places, ", "), Packages: packages}
-	}
-	programs, err := kind.Versions(paths, version)
-	if err != nil {
-		return kind.Program{}, err
-	}
-	return kind.Choose("Redis", programs, in.Service.Settings.(*Settings).Version, "Debian's "+packages.Debian)
+	return finder.Find(in.Service.Settings.(*Settings).Version)
 }
 
 // Launch starts the server with everything on its command line, so that no

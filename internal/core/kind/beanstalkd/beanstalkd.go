@@ -1,0 +1,75 @@
+// Package beanstalkd is the kind of beanstalkd work queues.
+package beanstalkd
+
+import (
+	"context"
+	"errors"
+	"net"
+	"regexp"
+	"strconv"
+
+	"github.com/beanstalkd/go-beanstalk"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/probe"
+)
+
+// Kind is the kind.
+type Kind struct{}
+
+// Settings are its keys.
+type Settings struct {
+	Version declare.Constraint `toml:"version" doc:"which versions will do"`
+	Forget  bool               `toml:"forget" doc:"jobs are gone after a stop; otherwise a binlog keeps them"`
+}
+
+// Info describes the kind.
+func (Kind) Info() kind.Info {
+	return kind.Info{Name: "beanstalkd", About: "beanstalkd", Check: "stats", Listens: true, UsualPort: 11300, Facts: []string{"address", "host", "port"}}
+}
+
+// Settings makes empty settings.
+func (Kind) Settings() any { return &Settings{} }
+
+var finder = kind.Finder{
+	Title: "beanstalkd", Program: "beanstalkd", Places: kind.Places("beanstalkd"), Ask: "-v",
+	Packages: kind.Packages{Debian: "beanstalkd", Homebrew: "beanstalkd"},
+	Version:  regexp.MustCompile(`beanstalkd (\d+\.\d+(?:\.\d+)?)`),
+}
+
+// Find looks for beanstalkd.
+func (Kind) Find(in *kind.Instance) (kind.Program, error) {
+	return finder.Find(in.Service.Settings.(*Settings).Version)
+}
+
+// Launch starts the server, with its jobs in the data folder.
+func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
+	argv := []string{in.Program.Path, "-l", "127.0.0.1", "-p", strconv.Itoa(in.Port)}
+	if !in.Service.Settings.(*Settings).Forget {
+		argv = append(argv, "-b", in.Data)
+	}
+	return kind.Launch{Argv: argv, Dir: in.Data, Signal: "TERM"}, nil
+}
+
+// Facts are its address.
+func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) { return kind.Address(in), nil }
+
+// Probe asks for its statistics.
+func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
+	return probe.Func(func(ctx context.Context) (string, error) {
+		conn, err := new(net.Dialer).DialContext(ctx, "tcp", "127.0.0.1:"+strconv.Itoa(in.Port))
+		if err != nil {
+			return "", errors.New(probe.Explain(err))
+		}
+		if deadline, ok := ctx.Deadline(); ok {
+			_ = conn.SetDeadline(deadline)
+		}
+		c := beanstalk.NewConn(conn)
+		defer c.Close()
+		if _, err := c.Stats(); err != nil {
+			return "", errors.New(probe.Explain(err))
+		}
+		return "tells its statistics", nil
+	}), nil
+}
