@@ -13,6 +13,7 @@ import (
 	"neighbour/internal/api"
 	"neighbour/internal/demo"
 	"neighbour/internal/emulator/mail"
+	"neighbour/internal/emulator/static"
 )
 
 // The hidden commands are processes that Neighbour starts itself.
@@ -37,7 +38,25 @@ func (a *app) emulate() *cobra.Command {
 	}
 	post.Flags().StringVar(&listen, "listen", "127.0.0.1:1025", "the `address` to listen on")
 	post.Flags().StringVar(&dir, "dir", ".", "the `folder` for the messages")
-	group.AddCommand(post)
+	var files static.Options
+	var address string
+	web := &cobra.Command{
+		Use: "static", Args: words(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			l, err := net.Listen("tcp", address)
+			if err != nil {
+				return err
+			}
+			log := log.New(os.Stdout, "", 0)
+			log.Printf("serving %s on %s", files.Root, l.Addr())
+			return static.Serve(cmd.Context(), l, files, log)
+		},
+	}
+	web.Flags().StringVar(&address, "listen", "127.0.0.1:8080", "the `address` to listen on")
+	web.Flags().StringVar(&files.Root, "root", ".", "the `folder` to serve")
+	web.Flags().StringVar(&files.Fallback, "fallback", "", "the `file` served for addresses that are no file's")
+	web.Flags().BoolVar(&files.Listing, "listing", false, "list folders without an index")
+	group.AddCommand(post, web)
 	return group
 }
 

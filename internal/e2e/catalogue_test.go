@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"database/sql"
+	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -202,4 +204,41 @@ func TestKeysOfTheCatalogue(t *testing.T) {
 		assert.Equal(t, 1, r.code)
 		assert.Contains(t, r.stderr, says)
 	}
+}
+
+func TestStaticAndOutside(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	p := newProject(t, `
+[service.web]
+kind = "static"
+root = "public"
+fallback = "index.html"
+[service.tariffs]
+kind = "outside"
+health = { tcp = "`+l.Addr().String()+`", every = "100ms", fails = 1 }
+[service.gone]
+kind = "outside"
+health = { tcp = "127.0.0.1:9", within = "200ms" }
+optional = true
+`+program("api", `needs = ["tariffs", "gone", "web"]`))
+	r := p.run("start", "web")
+	assert.Equal(t, 1, r.code)
+	assert.Regexp(t, `its folder .*/public doesn't exist; create it, or correct root`, r.stderr)
+	p.write("public/index.html", "Toolshed")
+	r = p.run("start")
+	require.Zero(t, r.code, r.stderr)
+	assert.Contains(t, r.stderr, "connection refused", "its absence is shown")
+	s := p.status().Service
+	assert.Equal(t, "ready ready failed", s["api"].State+" "+s["tariffs"].State+" "+s["gone"].State)
+	assert.Zero(t, s["tariffs"].PID)
+	resp, err := http.Get(s["web"].Facts["url"] + "/loans/3")
+	require.NoError(t, err)
+	resp.Body.Close()
+	assert.Equal(t, http.StatusOK, resp.StatusCode)
+	l.Close()
+	p.until("tariffs", "ailing")
+	p.must("stop")
+	assert.Empty(t, p.left())
 }

@@ -214,6 +214,9 @@ type KindInfo struct {
 	// Listens says that each service of the kind has a port. A service of
 	// another kind has one if it is declared or something refers to its facts.
 	Listens bool
+	// Elsewhere says that nothing is started, so that a check must be
+	// declared.
+	Elsewhere bool
 }
 
 // Checker is implemented by kinds' settings that can be wrong in ways the
@@ -221,6 +224,11 @@ type KindInfo struct {
 type Checker interface {
 	// Check calls report for each problem, with the key that has it.
 	Check(report func(key, message, remedy string))
+}
+
+// declared says that the declaration names a check, and not only its times.
+func (h *Health) declared() bool {
+	return h != nil && (h.HTTP.Value != "" || h.TCP.Value != "" || !h.Run.IsZero() || h.Log.Regexp != nil)
 }
 
 // MainProgram is implemented by settings whose folder and command are the

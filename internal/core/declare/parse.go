@@ -235,6 +235,9 @@ func (c *checker) checkKeys(s *Service) {
 		ch.Check(func(key, message, remedy string) { c.reportKey(s, key, message, remedy) })
 	}
 	s.Listens = s.Listens || info.Listens || s.Port != 0 || s.Health != nil && strings.HasPrefix(s.Health.HTTP.Value, "/")
+	if info.Elsewhere && (!s.Health.declared() || s.Health.Log.Regexp != nil) {
+		c.reportKey(s, "health", "what runs elsewhere is only checked, and no check is declared", `add health = { tcp = "127.0.0.1:7070" }, or one with http or run`)
+	}
 	c.checkHealth(s)
 }
 

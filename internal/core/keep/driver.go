@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/journal"
@@ -40,6 +41,10 @@ type serverDriver struct {
 	match    *logMatch
 }
 
+// elsewhereWithin is how long something that runs elsewhere may take to
+// answer at a start: it is there, or it isn't.
+const elsewhereWithin = 5 * time.Second
+
 func newServerDriver(p *project.Project, s *declare.Service) *serverDriver {
 	d := &serverDriver{project: p, svc: s, kind: p.Kind(s), signal: "TERM"}
 	h := declare.Health{}
@@ -58,6 +63,9 @@ func newServerDriver(p *project.Project, s *declare.Service) *serverDriver {
 		window:  cmp.Or(s.Restart.Within, declare.DefaultRestartWithin),
 		grace:   cmp.Or(s.Stop.Grace, declare.DefaultGrace),
 		signal:  s.Stop.Signal,
+	}
+	if d.kind.Info().Elsewhere && h.Within == 0 {
+		d.rules.within = elsewhereWithin
 	}
 	if h.Log.Regexp != nil {
 		d.match = &logMatch{pattern: h.Log.Regexp}
@@ -181,6 +189,9 @@ func WhoseProcess(p *project.Project, pid int) string {
 
 func (d *serverDriver) launch() (process, error) {
 	in := d.current()
+	if d.kind.Info().Elsewhere {
+		return newElsewhere(), nil
+	}
 	l, err := d.kind.Launch(in)
 	if err != nil {
 		return nil, err

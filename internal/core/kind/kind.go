@@ -80,6 +80,9 @@ type Info struct {
 	// Accounts are set for servers that refuse to run as root: the users to
 	// run them as, the preferred first.
 	Accounts []string
+	// Elsewhere says that its services are not ours to start: there is no
+	// process, only the declared check.
+	Elsewhere bool
 	// InheritEnv gives the server the keeper's whole environment, as a
 	// program of the user's expects; others get only the basics, so that
 	// nothing on the machine changes what they do.

@@ -105,11 +105,11 @@ func TestMissingError(t *testing.T) {
 
 // What every kind must have.
 func TestCatalogue(t *testing.T) {
-	assert.Equal(t, []string{"beanstalkd", "mail", "mariadb", "memcached", "mqtt", "nats", "postgres", "program", "redis"}, catalogue.All.Kinds())
+	assert.Equal(t, []string{"beanstalkd", "mail", "mariadb", "memcached", "mqtt", "nats", "outside", "postgres", "program", "redis", "static"}, catalogue.All.Kinds())
 	for _, k := range catalogue.All {
 		info := k.Info()
 		assert.NotEmpty(t, info.About, info.Name)
-		assert.NotZero(t, info.UsualPort, info.Name)
+		assert.NotEqual(t, info.UsualPort == 0, !info.Elsewhere, info.Name)
 		assert.Equal(t, k, catalogue.All.Kind(info.Name))
 		in := &kind.Instance{Service: &declare.Service{Kind: info.Name, Settings: k.Settings()}, Port: 4711, Secret: func(string) (string, error) { return "p@ss/word", nil }}
 		facts, err := k.Facts(in)

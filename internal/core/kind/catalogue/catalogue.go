@@ -13,9 +13,11 @@ import (
 	"neighbour/internal/core/kind/memcached"
 	"neighbour/internal/core/kind/mqtt"
 	"neighbour/internal/core/kind/nats"
+	"neighbour/internal/core/kind/outside"
 	"neighbour/internal/core/kind/postgres"
 	"neighbour/internal/core/kind/program"
 	"neighbour/internal/core/kind/redis"
+	"neighbour/internal/core/kind/static"
 )
 
 // Catalogue is a list of kinds. It is a declare.Catalogue.
@@ -32,6 +34,8 @@ var All = Catalogue{
 	mqtt.Kind{},
 	beanstalkd.Kind{},
 	mail.Kind{},
+	static.Kind{},
+	outside.Kind{},
 }
 
 // Kinds lists the names, sorted.
@@ -61,5 +65,5 @@ func (c Catalogue) Describe(name string) (declare.KindInfo, bool) {
 		return declare.KindInfo{}, false
 	}
 	info := k.Info()
-	return declare.KindInfo{Settings: k.Settings, Facts: info.Facts, Listens: info.Listens}, true
+	return declare.KindInfo{Settings: k.Settings, Facts: info.Facts, Listens: info.Listens, Elsewhere: info.Elsewhere}, true
 }

@@ -1,0 +1,74 @@
+// Package static is the kind of the built-in web server for a folder.
+package static
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/probe"
+)
+
+// Kind is the kind.
+type Kind struct{}
+
+// Settings are its keys.
+type Settings struct {
+	Root     string `toml:"root" doc:"the folder to serve"`
+	Fallback string `toml:"fallback" doc:"the file served for addresses that are no file's: \"index.html\" for a single page"`
+	Listing  bool   `toml:"listing" doc:"show folders without an index.html as a list"`
+}
+
+// Check reports a service without a folder.
+func (s *Settings) Check(report func(key, message, remedy string)) {
+	if s.Root == "" {
+		report("root", "there is no folder to serve", `add root = "public"`)
+	}
+	if s.Fallback != "" && !filepath.IsLocal(s.Fallback) {
+		report("fallback", fmt.Sprintf("%q is not a file in the folder", s.Fallback), `write for example "index.html"`)
+	}
+}
+
+// Info describes the kind.
+func (Kind) Info() kind.Info {
+	return kind.Info{Name: "static", About: "files by HTTP, built in", Check: "connection to its port", Listens: true, UsualPort: 8080, Facts: []string{"url", "host", "port"}}
+}
+
+// Settings makes empty settings.
+func (Kind) Settings() any { return &Settings{} }
+
+func root(in *kind.Instance) string {
+	dir := in.Service.Settings.(*Settings).Root
+	if filepath.IsAbs(dir) {
+		return dir
+	}
+	return filepath.Join(in.Root, dir)
+}
+
+// Find is this program itself; the folder must be there.
+func (Kind) Find(in *kind.Instance) (kind.Program, error) {
+	if info, err := os.Stat(root(in)); err != nil || !info.IsDir() {
+		return kind.Program{}, fmt.Errorf("its folder %s doesn't exist; create it, or correct root", root(in))
+	}
+	return kind.Program{Path: in.Self}, nil
+}
+
+// Launch starts the server as a process of its own.
+func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
+	s := in.Service.Settings.(*Settings)
+	argv := []string{in.Program.Path, "emulate", "static", "--listen", "127.0.0.1:" + strconv.Itoa(in.Port), "--root", root(in), "--fallback", s.Fallback}
+	if s.Listing {
+		argv = append(argv, "--listing")
+	}
+	return kind.Launch{Argv: argv, Dir: in.Data, Signal: "TERM"}, nil
+}
+
+// Facts are its address.
+func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) { return kind.URL(in, "http"), nil }
+
+// Probe is a connection: what there is to serve is not its concern.
+func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
+	return probe.TCP("127.0.0.1:" + strconv.Itoa(in.Port)), nil
+}

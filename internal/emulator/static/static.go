@@ -1,0 +1,99 @@
+// Package static is a web server for a folder of files.
+package static
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"log"
+	"net"
+	"net/http"
+	"os"
+	"path"
+	"strings"
+	"time"
+)
+
+// Options say how a folder is served.
+type Options struct {
+	// Root is the folder. Nothing outside it is served, not even through
+	// links.
+	Root string
+	// Fallback is the file served for addresses that are no file's, for
+	// programs in the page that read the address themselves; "" is none.
+	Fallback string
+	// Listing shows folders without an index.html as a list.
+	Listing bool
+}
+
+// Serve serves the folder by HTTP on the listener until the context ends.
+// Each request is written to the log.
+func Serve(ctx context.Context, l net.Listener, o Options, log *log.Logger) error {
+	h, err := Handler(o)
+	if err != nil {
+		return err
+	}
+	server := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		s := &statusWriter{ResponseWriter: w, status: http.StatusOK}
+		h.ServeHTTP(s, r)
+		log.Printf("%d %s %s", s.status, r.Method, r.URL.RequestURI())
+	})}
+	stopped := context.AfterFunc(ctx, func() {
+		grace, cancel := context.WithTimeout(context.Background(), time.Second)
+		defer cancel()
+		if server.Shutdown(grace) != nil {
+			server.Close()
+		}
+	})
+	defer stopped()
+	if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}
+
+type statusWriter struct {
+	http.ResponseWriter
+	status int
+}
+
+func (s *statusWriter) WriteHeader(code int) {
+	s.status = code
+	s.ResponseWriter.WriteHeader(code)
+}
+
+// Handler serves the folder; it fails if there is none.
+func Handler(o Options) (http.Handler, error) {
+	root, err := os.OpenRoot(o.Root)
+	if err != nil {
+		return nil, err
+	}
+	files := root.FS()
+	server := http.FileServerFS(files)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		// While one works on them, files change: nothing is to be remembered.
+		w.Header().Set("Cache-Control", "no-store")
+		name := strings.TrimPrefix(path.Clean("/"+r.URL.Path), "/")
+		if name == "" {
+			name = "."
+		}
+		info, err := fs.Stat(files, name)
+		switch {
+		case err == nil && info.IsDir() && !o.Listing && !isFile(files, path.Join(name, "index.html")):
+			err = fs.ErrNotExist
+		case err == nil:
+			server.ServeHTTP(w, r)
+			return
+		}
+		if o.Fallback != "" && path.Ext(name) == "" && (r.Method == http.MethodGet || r.Method == http.MethodHead) {
+			http.ServeFileFS(w, r, files, o.Fallback)
+			return
+		}
+		http.Error(w, "404 there is no "+r.URL.Path+" here", http.StatusNotFound)
+	}), nil
+}
+
+func isFile(files fs.FS, name string) bool {
+	info, err := fs.Stat(files, name)
+	return err == nil && !info.IsDir()
+}
