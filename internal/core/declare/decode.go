@@ -82,6 +82,7 @@ func (d *decoder) unknown(path, key string, n *node, known []string) {
 var (
 	textType     = reflect.TypeFor[Text]()
 	wordType     = reflect.TypeFor[Word]()
+	serviceType  = reflect.TypeFor[ServiceName]()
 	commandType  = reflect.TypeFor[Command]()
 	durationType = reflect.TypeFor[time.Duration]()
 	textReader   = reflect.TypeFor[encoding.TextUnmarshaler]()
@@ -98,6 +99,10 @@ func (d *decoder) value(path string, n *node, v reflect.Value) {
 	case t == wordType:
 		if d.expect(path, n, stringNode, `"text"`) {
 			v.Set(reflect.ValueOf(Word{n.value.(string), n.at, n.width}))
+		}
+	case t == serviceType:
+		if d.expect(path, n, stringNode, `"${engine}"`) {
+			v.Set(reflect.ValueOf(ServiceName{serviceNameOf(n.value.(string)), n.at, n.width}))
 		}
 	case t == commandType:
 		d.command(path, n, v.Addr().Interface().(*Command))
@@ -203,7 +208,8 @@ func join(path, key string) string {
 	return path + "." + key
 }
 
-// texts visits every Text inside a value, with its key.
+// texts visits every Text inside a value, with its key; the name of a service
+// as a text of the form ${name}.
 func texts(path string, v reflect.Value, visit func(key string, t Text)) {
 	switch v.Kind() {
 	case reflect.Pointer, reflect.Interface:
@@ -214,6 +220,12 @@ func texts(path string, v reflect.Value, visit func(key string, t Text)) {
 		if v.Type() == textType {
 			if t := v.Interface().(Text); t.Value != "" {
 				visit(path, t)
+			}
+			return
+		}
+		if v.Type() == serviceType {
+			if s := v.Interface().(ServiceName); s.Name != "" {
+				visit(path, Text{"${" + s.Name + "}", s.At, s.width})
 			}
 			return
 		}

@@ -304,15 +304,19 @@ func (c *checker) needs(s *Service) []Word {
 	}
 	for _, w := range s.Written {
 		key := join("service", s.Name+".needs")
-		name := w.Value
-		if strings.HasPrefix(name, "${") && strings.HasSuffix(name, "}") && !strings.Contains(name, ".") {
-			name = name[2 : len(name)-1]
-		}
+		name := serviceNameOf(w.Value)
 		if add(key, name, w.At, w.width) {
 			needs = append(needs, Word{name, w.At, w.width})
 		}
 	}
 	visit := func(key string, t Text) {
+		if name := serviceNameOf(t.Value); name != t.Value && c.isServiceKey(s, key) {
+			if add(key, name, t.At, t.width) {
+				c.checkExpected(s, key, name, t)
+				needs = append(needs, Word{name, t.At, t.width})
+			}
+			return
+		}
 		parts, errs := Parts(t.Value)
 		for _, e := range errs {
 			c.report(key, columnIn(t, e.Offset), e.Width, e.Message, e.Remedy)
@@ -353,4 +357,32 @@ func (c *checker) checkFact(key string, r *Reference, at Position, width int) {
 		remedy = fmt.Sprintf("did you mean ${%s.%s}?", r.Service, near)
 	}
 	c.report(key, at, width, fmt.Sprintf("%s offers no fact %q", r.Service, r.Fact), remedy)
+}
+
+// Expecter is implemented by settings with keys that name a service, to say
+// of which kind it must be: by key, "" for any.
+type Expecter interface {
+	ServiceKeys() map[string]string
+}
+
+func (c *checker) serviceKeys(s *Service) map[string]string {
+	if e, ok := s.Settings.(Expecter); ok {
+		return e.ServiceKeys()
+	}
+	return nil
+}
+
+// isServiceKey says whether the key, with its whole path, names a service.
+func (c *checker) isServiceKey(s *Service, path string) bool {
+	_, ok := c.serviceKeys(s)[strings.TrimPrefix(path, join("service", s.Name)+".")]
+	return ok
+}
+
+// checkExpected reports a service of another kind than the key wants.
+func (c *checker) checkExpected(s *Service, path, name string, t Text) {
+	want := c.serviceKeys(s)[strings.TrimPrefix(path, join("service", s.Name)+".")]
+	if got := c.decl.Service(name).Kind; want != "" && got != want {
+		c.report(path, t.At, t.width, fmt.Sprintf("%s is a service of kind %s, and this needs one of kind %s", name, got, want), "name a service of kind "+want)
+	}
+	c.decl.Service(name).Listens = true
 }

@@ -23,6 +23,22 @@ type Word struct {
 	width int
 }
 
+// ServiceName names another service: "${engine}", or just "engine". The
+// service that has it needs the other.
+type ServiceName struct {
+	Name  string
+	At    Position
+	width int
+}
+
+// serviceNameOf reads the name of a service with or without the ${} around it.
+func serviceNameOf(text string) string {
+	if strings.HasPrefix(text, "${") && strings.HasSuffix(text, "}") && !strings.Contains(text, ".") {
+		return text[2 : len(text)-1]
+	}
+	return text
+}
+
 // Command is a command to run: a line, or a list of arguments.
 type Command struct {
 	Line Text

@@ -10,7 +10,7 @@ import (
 // Finder finds the installed versions of a server.
 type Finder struct {
 	Title    string // the server's name: "Redis"
-	Program  string // its program: "redis-server"
+	Program  string // its program: "redis-server"; a pattern such as "php-fpm*" for several names
 	Places   []string
 	Packages Packages
 	// Ask makes the program tell its version, "--version" if empty, which
@@ -24,7 +24,7 @@ type Finder struct {
 func (f Finder) All() ([]Program, error) {
 	paths := Candidates(f.Program, f.Places...)
 	if len(paths) == 0 {
-		return nil, &MissingError{Program: f.Program, Looked: strings.Join(append([]string{"PATH"}, f.Places...), ", "), Packages: f.Packages}
+		return nil, &MissingError{Program: strings.TrimSuffix(f.Program, "*"), Looked: strings.Join(append([]string{"PATH"}, f.Places...), ", "), Packages: f.Packages}
 	}
 	ask := f.Ask
 	if ask == "" {

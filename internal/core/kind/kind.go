@@ -130,6 +130,9 @@ type Instance struct {
 	Program Program
 	// Env are the declared variables, references resolved.
 	Env map[string]string
+	// FactsOf returns the facts of another service, which this one names in
+	// its settings and so needs.
+	FactsOf func(service string) (map[string]Fact, error)
 	// Argv resolves the references of a command and splits it into the
 	// arguments to execute.
 	Argv func(declare.Command) ([]string, error)

@@ -193,7 +193,7 @@ func (p *Project) Instance(s *declare.Service) (*kind.Instance, error) {
 	for _, v := range vars {
 		in.Env[v.Name] = v.Value
 	}
-	in.Argv = p.Wiring().Argv
+	in.Argv, in.FactsOf = p.Wiring().Argv, p.Facts
 	return in, nil
 }
 

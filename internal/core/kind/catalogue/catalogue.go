@@ -13,7 +13,9 @@ import (
 	"neighbour/internal/core/kind/memcached"
 	"neighbour/internal/core/kind/mqtt"
 	"neighbour/internal/core/kind/nats"
+	"neighbour/internal/core/kind/nginx"
 	"neighbour/internal/core/kind/outside"
+	"neighbour/internal/core/kind/php"
 	"neighbour/internal/core/kind/postgres"
 	"neighbour/internal/core/kind/program"
 	"neighbour/internal/core/kind/redis"
@@ -34,6 +36,8 @@ var All = Catalogue{
 	mqtt.Kind{},
 	beanstalkd.Kind{},
 	mail.Kind{},
+	nginx.Kind{},
+	php.Kind{},
 	static.Kind{},
 	outside.Kind{},
 }

@@ -1,0 +1,148 @@
+// Package php is the kind of PHP's FastCGI server, which a web server asks
+// for pages.
+package php
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"net"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/probe"
+)
+
+// Kind is the kind.
+type Kind struct{}
+
+// Settings are its keys.
+type Settings struct {
+	Version    declare.Constraint `toml:"version" doc:"which versions will do"`
+	Ini        map[string]string  `toml:"ini" doc:"settings of PHP: { memory_limit = \"256M\" }"`
+	Extensions []string           `toml:"extensions" doc:"extensions that must be there: [\"mysqli\", \"intl\"]"`
+	Workers    int                `toml:"workers" doc:"how many pages it makes at the same time (8)"`
+}
+
+const defaultWorkers = 8
+
+// Check reports settings that can't be.
+func (s *Settings) Check(report func(key, message, remedy string)) {
+	for name, value := range s.Ini {
+		if strings.ContainsAny(name, "[]=\n ") || strings.ContainsAny(value, "\n\"") {
+			report("ini."+name, "can't be a setting of PHP", `write for example ini = { memory_limit = "256M" }`)
+		}
+	}
+	if s.Workers < 0 {
+		report("workers", "must not be negative", "write for example 8")
+	}
+}
+
+// Info describes the kind.
+func (Kind) Info() kind.Info {
+	return kind.Info{Name: "php", About: "PHP", Check: "FastCGI ping", Listens: true, UsualPort: 9000, Facts: []string{"address", "host", "port"}}
+}
+
+// Settings makes empty settings.
+func (Kind) Settings() any { return &Settings{} }
+
+var finder = kind.Finder{
+	Title: "PHP", Program: "php-fpm*", Places: kind.Places("php"),
+	Packages: kind.Packages{Debian: "php-fpm", Homebrew: "php"},
+	Version:  regexp.MustCompile(`PHP (\d+\.\d+\.\d+)`),
+}
+
+// Find looks for php-fpm, and for the extensions in it.
+func (Kind) Find(in *kind.Instance) (kind.Program, error) {
+	s := in.Service.Settings.(*Settings)
+	p, err := finder.Find(s.Version)
+	if err != nil || len(s.Extensions) == 0 {
+		return p, err
+	}
+	out, err := in.Command(context.Background(), p.Path, "-m").Output()
+	if err != nil {
+		return p, fmt.Errorf("asking %s for its extensions: %w", p.Path, err)
+	}
+	have := strings.Fields(strings.ToLower(string(out)))
+	var lacks []string
+	for _, e := range s.Extensions {
+		if !slices.Contains(have, strings.ToLower(e)) {
+			lacks = append(lacks, e)
+		}
+	}
+	if len(lacks) > 0 {
+		return p, fmt.Errorf("PHP %s lacks the extensions %s; on Debian they are in packages such as php-%s", p.Version, strings.Join(lacks, ", "), lacks[0])
+	}
+	return p, nil
+}
+
+const pingPath = "/neighbour-ping"
+
+func config(in *kind.Instance) string { return filepath.Join(in.Run, "fpm.conf") }
+
+// Prepare writes the configuration of one pool, and has PHP check it.
+func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) error {
+	s := in.Service.Settings.(*Settings)
+	workers := s.Workers
+	if workers == 0 {
+		workers = defaultWorkers
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "[global]\nerror_log = /proc/self/fd/2\npid = %s/fpm.pid\n\n[%s]\nlisten = 127.0.0.1:%d\nlisten.allowed_clients = 127.0.0.1\n", in.Run, in.Service.Name, in.Port)
+	fmt.Fprintf(&b, "pm = ondemand\npm.max_children = %d\nping.path = %s\ncatch_workers_output = yes\ndecorate_workers_output = no\nclear_env = no\n", workers, pingPath)
+	if os.Getuid() == 0 {
+		// The project's files may be readable by root only.
+		b.WriteString("user = root\ngroup = root\n")
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Ini)) {
+		fmt.Fprintf(&b, "php_admin_value[%s] = \"%s\"\n", name, s.Ini[name])
+	}
+	if err := os.WriteFile(config(in), []byte(b.String()), 0o600); err != nil {
+		return err
+	}
+	if out, err := in.Command(ctx, in.Program.Path, "-t", "-R", "-y", config(in)).CombinedOutput(); err != nil {
+		return fmt.Errorf("php-fpm refuses its configuration\n%s", strings.TrimSpace(string(out)))
+	}
+	return nil
+}
+
+// Launch starts the server in the foreground.
+func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
+	argv := []string{in.Program.Path, "--nodaemonize", "--fpm-config", config(in)}
+	if os.Getuid() == 0 {
+		argv = append(argv, "--allow-to-run-as-root")
+	}
+	return kind.Launch{Argv: argv, Dir: in.Root, Signal: "TERM"}, nil
+}
+
+// Facts are its address.
+func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) { return kind.Address(in), nil }
+
+// Probe asks for the ping page by FastCGI (FastCGI specification 1.0).
+func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
+	return probe.Func(func(ctx context.Context) (string, error) {
+		conn, err := new(net.Dialer).DialContext(ctx, "tcp", "127.0.0.1:"+strconv.Itoa(in.Port))
+		if err != nil {
+			return "", errors.New(probe.Explain(err))
+		}
+		defer conn.Close()
+		if deadline, ok := ctx.Deadline(); ok {
+			_ = conn.SetDeadline(deadline)
+		}
+		body, err := get(conn, pingPath)
+		if err != nil {
+			return "", errors.New(probe.Explain(err))
+		}
+		if !strings.Contains(body, "pong") {
+			return "", fmt.Errorf("answers %q to a ping", strings.TrimSpace(body))
+		}
+		return "answers a ping", nil
+	}), nil
+}

@@ -1,0 +1,105 @@
+package e2e
+
+import (
+	"io"
+	"net/http"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"neighbour/internal/testkit"
+)
+
+func needWeb(t *testing.T) {
+	testkit.Need(t, "/usr/sbin/nginx", "nginx")
+	testkit.Need(t, "/usr/sbin/php-fpm*", "php-fpm")
+	testkit.Need(t, "/usr/sbin/mariadbd", "mariadbd")
+}
+
+// fetch gets a page.
+func fetch(t *testing.T, url string) (int, string) {
+	t.Helper()
+	resp, err := http.Get(url)
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	return resp.StatusCode, string(b)
+}
+
+// A PHP page through nginx and php-fpm that reads from MariaDB, with an
+// address that only the front controller knows.
+func TestPageFromADatabase(t *testing.T) {
+	needWeb(t)
+	p := newProject(t, `
+[service.books]
+kind = "mariadb"
+databases = ["toolshed"]
+[service.engine]
+kind = "php"
+extensions = ["mysqli"]
+ini = { memory_limit = "96M" }
+[service.engine.env]
+DB_PORT = "${books.port}"
+DB_PASSWORD = "${books.password}"
+[service.site]
+kind = "nginx"
+root = "public"
+php = "${engine}"
+extra = "location /status { return 204; }"
+[service.front]
+kind = "nginx"
+root = "public"
+proxy = "${site}"
+`)
+	p.write("public/index.php", `<?php
+$db = new mysqli('127.0.0.1', 'root', getenv('DB_PASSWORD'), 'toolshed', (int) getenv('DB_PORT'));
+$row = $db->query("select concat('hammer ', 'drill') as name")->fetch_assoc();
+echo $row['name'], ' at ', $_SERVER['REQUEST_URI'], ' with ', ini_get('memory_limit');
+`)
+	p.write("public/style.css", "body { color: black }")
+	r := p.run("start")
+	require.Zero(t, r.code, r.stderr)
+	s := p.status().Service
+	assert.Equal(t, []string{"books"}, s["engine"].Needs)
+	assert.Equal(t, []string{"engine"}, s["site"].Needs, "naming a service is needing it")
+	url := s["site"].Facts["url"]
+	for path, want := range map[string]string{
+		"/":           "hammer drill at / with 96M",
+		"/loans/12?a": "hammer drill at /loans/12?a with 96M",
+		"/style.css":  "body { color: black }",
+	} {
+		status, body := fetch(t, url+path)
+		assert.Equal(t, 200, status, path)
+		assert.Equal(t, want, body)
+	}
+	status, _ := fetch(t, url+"/nothing.php")
+	assert.Equal(t, 404, status)
+	status, _ = fetch(t, url+"/status")
+	assert.Equal(t, 204, status, "extra configuration")
+	_, body := fetch(t, s["front"].Facts["url"]+"/loans/7")
+	assert.Equal(t, "hammer drill at /loans/7 with 96M", body, "through another server")
+	assert.Contains(t, p.must("logs", "site"), `"GET /loans/12?a HTTP/1.1" 200`)
+	p.must("stop")
+	assert.Empty(t, p.left())
+}
+
+func TestWebServersThatCantBe(t *testing.T) {
+	needWeb(t)
+	for toml, says := range map[string]string{
+		"[service.a]\nkind = \"nginx\"\n":                                                                                      "there is nothing to serve",
+		"[service.a]\nkind = \"nginx\"\nroot = \"web\"\n":                                                                      `its web root .*/web doesn't exist; create it, or correct root = "web"`,
+		"[service.a]\nkind = \"nginx\"\nroot = \".\"\nextra = \"frobnicate on;\"\n":                                            `(?s)nginx refuses its configuration.*unknown directive "frobnicate"`,
+		"[service.a]\nkind = \"nginx\"\nroot = \".\"\nphp = \"${b}\"\n[service.b]\nkind = \"redis\"\n":                         "b is a service of kind redis, and this needs one of kind php",
+		"[service.a]\nkind = \"nginx\"\nroot = \".\"\nphp = \"engin\"\n[service.engine]\nkind = \"php\"\n":                     `no service "engin"`,
+		"[service.a]\nkind = \"php\"\nextensions = [\"telepathy\"]\n":                                                          `PHP 8.* lacks the extensions telepathy; on Debian they are in packages such as php-telepathy`,
+		"[service.a]\nkind = \"php\"\nversion = \"5\"\n":                                                                       `no installed PHP meets version = "5"; installed: 8`,
+		"[service.a]\nkind = \"nginx\"\nroot = \".\"\nport = 8099\n[service.b]\nkind = \"nginx\"\nroot = \".\"\nport = 8099\n": "a has port 8099 already",
+	} {
+		p := newProject(t, toml)
+		r := p.run("start")
+		assert.Equal(t, 1, r.code, toml)
+		assert.Regexp(t, says, r.stderr)
+	}
+}
