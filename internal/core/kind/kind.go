@@ -77,6 +77,9 @@ type Info struct {
 	// Facts are the names of the facts, the most useful first; Secrets are
 	// those that hold a password.
 	Facts, Secrets []string
+	// Packages are what provides the server, Example is a declaration of one.
+	Packages Packages
+	Example  string
 	// Accounts are set for servers that refuse to run as root: the users to
 	// run them as, the preferred first.
 	Accounts []string

@@ -24,9 +24,18 @@ type Settings struct {
 	Forget  bool               `toml:"forget" doc:"jobs are gone after a stop; otherwise a binlog keeps them"`
 }
 
+const example = `
+[service.jobs]
+kind = "beanstalkd"
+
+[service.worker]
+run = "node worker.js"
+env.QUEUE = "${jobs.address}"
+`
+
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "beanstalkd", About: "beanstalkd", Check: "stats", Listens: true, UsualPort: 11300, Facts: []string{"address", "host", "port"}}
+	return kind.Info{Name: "beanstalkd", Packages: finder.Packages, Example: example, About: "beanstalkd", Check: "stats", Listens: true, UsualPort: 11300, Facts: []string{"address", "host", "port"}}
 }
 
 // Settings makes empty settings.

@@ -23,9 +23,18 @@ type Kind struct{}
 // Settings are its keys: none so far.
 type Settings struct{}
 
+const example = `
+[service.postbox]
+kind = "mail"
+
+[service.api]
+run = "node server.js"
+env.SMTP_URL = "${postbox.smtp_url}"
+`
+
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "mail", About: "mail, built in", Check: "SMTP greeting", Listens: true, UsualPort: 1025, Facts: []string{"smtp_url", "host", "port"}}
+	return kind.Info{Name: "mail", Example: example, About: "mail, built in", Check: "SMTP greeting", Listens: true, UsualPort: 1025, Facts: []string{"smtp_url", "host", "port"}}
 }
 
 // Settings makes empty settings.

@@ -45,9 +45,19 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 // user is the one that has all rights.
 const user = "root"
 
+const example = `
+[service.ledger]
+kind = "mariadb"
+databases = ["toolshed"]
+
+[service.api]
+run = "node server.js"
+env.DATABASE_URL = "${ledger.url}"
+`
+
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "mariadb", About: "MariaDB", Check: "login", Listens: true, UsualPort: 3306,
+	return kind.Info{Name: "mariadb", Packages: finder.Packages, Example: example, About: "MariaDB", Check: "login", Listens: true, UsualPort: 3306,
 		Facts: []string{"url", "host", "port", "user", "password", "database"}, Secrets: []string{"url", "password"},
 		Accounts: []string{"mysql"}}
 }

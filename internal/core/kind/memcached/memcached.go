@@ -35,9 +35,19 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 	}
 }
 
+const example = `
+[service.shelf]
+kind = "memcached"
+memory = 128
+
+[service.api]
+run = "node server.js"
+env.CACHE = "${shelf.address}"
+`
+
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "memcached", About: "memcached", Check: "version", Listens: true, UsualPort: 11211,
+	return kind.Info{Name: "memcached", Packages: finder.Packages, Example: example, About: "memcached", Check: "version", Listens: true, UsualPort: 11211,
 		Facts: []string{"address", "host", "port"}, Accounts: []string{"memcache"}}
 }
 

@@ -42,9 +42,19 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 	}
 }
 
+const example = `
+[service.sensors]
+kind = "mqtt"
+users = ["scale"]
+
+[service.reader]
+run = "node read.js"
+env.MQTT_URL = "${sensors.url}"
+`
+
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "mqtt", About: "MQTT, mosquitto", Check: "connect", Listens: true, UsualPort: 1883,
+	return kind.Info{Name: "mqtt", Packages: finder.Packages, Example: example, About: "MQTT, mosquitto", Check: "connect", Listens: true, UsualPort: 1883,
 		Facts: []string{"url", "host", "port", "user", "password"}, Accounts: []string{"mosquitto"}}
 }
 

@@ -42,9 +42,16 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 	}
 }
 
+const example = `
+[service.bus]
+kind = "nats"
+jetstream = true
+streams = { LOANS = ["loans.*"] }
+`
+
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "nats", About: "NATS", Check: "connect", Listens: true, UsualPort: 4222, Facts: []string{"url", "host", "port"}}
+	return kind.Info{Name: "nats", Packages: finder.Packages, Example: example, About: "NATS", Check: "connect", Listens: true, UsualPort: 4222, Facts: []string{"url", "host", "port"}}
 }
 
 // Settings makes empty settings.

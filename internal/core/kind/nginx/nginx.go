@@ -46,9 +46,19 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 	}
 }
 
+const example = `
+[service.engine]
+kind = "php"
+
+[service.site]
+kind = "nginx"
+root = "public"
+php = "${engine}"
+`
+
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "nginx", About: "nginx", Check: "connection to its port", Listens: true, UsualPort: 8080, Facts: []string{"url", "host", "port"}}
+	return kind.Info{Name: "nginx", Packages: finder.Packages, Example: example, About: "nginx", Check: "connection to its port", Listens: true, UsualPort: 8080, Facts: []string{"url", "host", "port"}}
 }
 
 // Settings makes empty settings.

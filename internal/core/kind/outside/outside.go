@@ -12,9 +12,16 @@ type Kind struct{}
 // Settings are its keys: none. What is checked is the service's health.
 type Settings struct{}
 
+const example = `
+[service.tariffs]
+kind = "outside"
+health = { tcp = "127.0.0.1:7070" }
+optional = true
+`
+
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "outside", About: "runs elsewhere, only checked", Elsewhere: true}
+	return kind.Info{Name: "outside", Example: example, About: "runs elsewhere, only checked", Elsewhere: true}
 }
 
 // Settings makes empty settings.

@@ -45,9 +45,21 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 	}
 }
 
+const example = `
+[service.engine]
+kind = "php"
+extensions = ["mysqli"]
+ini = { memory_limit = "256M" }
+
+[service.site]
+kind = "nginx"
+root = "public"
+php = "${engine}"
+`
+
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "php", About: "PHP", Check: "FastCGI ping", Listens: true, UsualPort: 9000, Facts: []string{"address", "host", "port"}}
+	return kind.Info{Name: "php", Packages: finder.Packages, Example: example, About: "PHP", Check: "FastCGI ping", Listens: true, UsualPort: 9000, Facts: []string{"address", "host", "port"}}
 }
 
 // Settings makes empty settings.

@@ -46,9 +46,20 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 // user is the cluster's superuser and owner of the databases.
 const user = "postgres"
 
+const example = `
+[service.ledger]
+kind = "postgres"
+version = ">=15"
+databases = ["toolshed", "toolshed_test"]
+
+[service.api]
+run = "node server.js"
+env.DATABASE_URL = "${ledger.url}"
+`
+
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "postgres", About: "PostgreSQL", Check: "login", Listens: true, UsualPort: 5432,
+	return kind.Info{Name: "postgres", Packages: finder.Packages, Example: example, About: "PostgreSQL", Check: "login", Listens: true, UsualPort: 5432,
 		Facts: []string{"url", "host", "port", "user", "password", "database"}, Secrets: []string{"url", "password"},
 		Accounts: []string{"postgres"}}
 }

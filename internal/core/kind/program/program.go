@@ -42,9 +42,17 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 	}
 }
 
+const example = `
+[service.api]
+run = "node server.js"
+dir = "api"
+port = 4100
+health = { http = "/healthz" }
+`
+
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "program", About: "program", UsualPort: 4100, Facts: []string{"url", "host", "port"}, InheritEnv: true}
+	return kind.Info{Name: "program", Example: example, About: "program", UsualPort: 4100, Facts: []string{"url", "host", "port"}, InheritEnv: true}
 }
 
 // Settings makes empty settings.

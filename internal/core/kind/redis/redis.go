@@ -22,9 +22,18 @@ type Settings struct {
 	Version declare.Constraint `toml:"version" doc:"which versions will do"`
 }
 
+const example = `
+[service.shelf]
+kind = "redis"
+
+[service.api]
+run = "node server.js"
+env.CACHE_URL = "${shelf.url}"
+`
+
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "redis", About: "Redis", Check: "PING", Listens: true, UsualPort: 6379, Facts: []string{"url", "host", "port"}}
+	return kind.Info{Name: "redis", Packages: finder.Packages, Example: example, About: "Redis", Check: "PING", Listens: true, UsualPort: 6379, Facts: []string{"url", "host", "port"}}
 }
 
 // Settings makes empty settings.
