@@ -133,6 +133,9 @@ type Instance struct {
 	Program Program
 	// Env are the declared variables, references resolved.
 	Env map[string]string
+	// ExtraPort returns a free port for something beside what the service is
+	// there for: the same again next time, if it is still free.
+	ExtraPort func(name string, usual int) (int, error)
 	// FactsOf returns the facts of another service, which this one names in
 	// its settings and so needs.
 	FactsOf func(service string) (map[string]Fact, error)

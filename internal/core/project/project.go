@@ -194,6 +194,7 @@ func (p *Project) Instance(s *declare.Service) (*kind.Instance, error) {
 		in.Env[v.Name] = v.Value
 	}
 	in.Argv, in.FactsOf = p.Wiring().Argv, p.Facts
+	in.ExtraPort = func(name string, usual int) (int, error) { return p.extraPort(s.Name+"."+name, usual) }
 	return in, nil
 }
 

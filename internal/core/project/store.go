@@ -130,7 +130,7 @@ func (p *Project) Port(s *declare.Service) (int, error) {
 	if n := p.ports.all[s.Name]; n != 0 {
 		return n, nil
 	}
-	return p.givePort(s)
+	return p.givePort(s.Name, p.Kind(s).Info().UsualPort)
 }
 
 // ReplacePort gives a service without a declared port another one than it has.
@@ -140,11 +140,25 @@ func (p *Project) ReplacePort(s *declare.Service) (int, error) {
 	if err := p.ports.load(); err != nil {
 		return 0, err
 	}
-	return p.givePort(s)
+	return p.givePort(s.Name, p.Kind(s).Info().UsualPort)
 }
 
-// givePort chooses and remembers a port. The book must be locked.
-func (p *Project) givePort(s *declare.Service) (int, error) {
+// extraPort is a port under a name of its own that is free now.
+func (p *Project) extraPort(name string, usual int) (int, error) {
+	p.ports.mu.Lock()
+	defer p.ports.mu.Unlock()
+	if err := p.ports.load(); err != nil {
+		return 0, err
+	}
+	if n := p.ports.all[name]; n != 0 && port.Free(n) {
+		return n, nil
+	}
+	return p.givePort(name, usual)
+}
+
+// givePort chooses and remembers a port, the usual one or the nearest to it.
+// The book must be locked.
+func (p *Project) givePort(name string, usual int) (int, error) {
 	reserved := map[int]bool{}
 	for _, n := range p.ports.all {
 		reserved[n] = true
@@ -163,13 +177,13 @@ func (p *Project) givePort(s *declare.Service) (int, error) {
 			}
 		}
 	}
-	n, err := port.Pick(p.Kind(s).Info().UsualPort, func(n int) bool { return reserved[n] })
+	n, err := port.Pick(usual, func(n int) bool { return reserved[n] })
 	if err != nil {
-		return 0, fmt.Errorf("%s: %w", s.Name, err)
+		return 0, fmt.Errorf("%s: %w", name, err)
 	}
-	p.ports.all[s.Name] = n
+	p.ports.all[name] = n
 	if err := writeJSON(p.ports.path, p.ports.all); err != nil {
-		delete(p.ports.all, s.Name)
+		delete(p.ports.all, name)
 		return 0, err
 	}
 	return n, nil

@@ -78,10 +78,8 @@ func Handler(o Options) (http.Handler, error) {
 			name = "."
 		}
 		info, err := fs.Stat(files, name)
-		switch {
-		case err == nil && info.IsDir() && !o.Listing && !isFile(files, path.Join(name, "index.html")):
-			err = fs.ErrNotExist
-		case err == nil:
+		bare := err == nil && info.IsDir() && !o.Listing && !isFile(files, path.Join(name, "index.html"))
+		if err == nil && !bare {
 			server.ServeHTTP(w, r)
 			return
 		}

@@ -18,6 +18,7 @@ import (
 	"neighbour/internal/core/kind/php"
 	"neighbour/internal/core/kind/postgres"
 	"neighbour/internal/core/kind/program"
+	"neighbour/internal/core/kind/rabbitmq"
 	"neighbour/internal/core/kind/redis"
 	"neighbour/internal/core/kind/static"
 )
@@ -32,6 +33,7 @@ var All = Catalogue{
 	mariadb.Kind{},
 	redis.Kind{},
 	memcached.Kind{},
+	rabbitmq.Kind{},
 	nats.Kind{},
 	mqtt.Kind{},
 	beanstalkd.Kind{},
