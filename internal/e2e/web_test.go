@@ -3,6 +3,8 @@ package e2e
 import (
 	"io"
 	"net/http"
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -13,6 +15,7 @@ import (
 
 func needWeb(t *testing.T) {
 	testkit.Need(t, "/usr/sbin/nginx", "nginx")
+	testkit.Need(t, "/usr/sbin/apache2", "httpd")
 	testkit.Need(t, "/usr/sbin/php-fpm*", "php-fpm")
 	testkit.Need(t, "/usr/sbin/mariadbd", "mariadbd")
 }
@@ -48,6 +51,10 @@ kind = "nginx"
 root = "public"
 php = "${engine}"
 extra = "location /status { return 204; }"
+[service.other]
+kind = "apache"
+root = "public"
+php = "${engine}"
 [service.front]
 kind = "nginx"
 root = "public"
@@ -59,22 +66,33 @@ $row = $db->query("select concat('hammer ', 'drill') as name")->fetch_assoc();
 echo $row['name'], ' at ', $_SERVER['REQUEST_URI'], ' with ', ini_get('memory_limit');
 `)
 	p.write("public/style.css", "body { color: black }")
+	p.write("public/.htaccess", "RewriteEngine On\nRewriteRule ^old$ /style.css [R=302,L]\n")
+	// Apache serves as an account of its own, which must get there.
+	for _, dir := range []string{filepath.Dir(p.dir), p.dir} {
+		require.NoError(t, os.Chmod(dir, 0o755))
+	}
 	r := p.run("start")
 	require.Zero(t, r.code, r.stderr)
 	s := p.status().Service
 	assert.Equal(t, []string{"books"}, s["engine"].Needs)
 	assert.Equal(t, []string{"engine"}, s["site"].Needs, "naming a service is needing it")
 	url := s["site"].Facts["url"]
-	for path, want := range map[string]string{
-		"/":           "hammer drill at / with 96M",
-		"/loans/12?a": "hammer drill at /loans/12?a with 96M",
-		"/style.css":  "body { color: black }",
-	} {
-		status, body := fetch(t, url+path)
-		assert.Equal(t, 200, status, path)
-		assert.Equal(t, want, body)
+	for _, server := range []string{"site", "other"} {
+		for path, want := range map[string]string{
+			"/":           "hammer drill at / with 96M",
+			"/loans/12?a": "hammer drill at /loans/12?a with 96M",
+			"/style.css":  "body { color: black }",
+		} {
+			status, body := fetch(t, s[server].Facts["url"]+path)
+			assert.Equal(t, 200, status, "%s of %s", path, server)
+			assert.Equal(t, want, body, "%s of %s", path, server)
+		}
 	}
-	status, _ := fetch(t, url+"/nothing.php")
+	status, _ := fetch(t, s["other"].Facts["url"]+"/old")
+	assert.Equal(t, 200, status, "what .htaccess says counts: it leads to style.css")
+	status, _ = fetch(t, s["other"].Facts["url"]+"/.htaccess")
+	assert.Equal(t, 403, status)
+	status, _ = fetch(t, url+"/nothing.php")
 	assert.Equal(t, 404, status)
 	status, _ = fetch(t, url+"/status")
 	assert.Equal(t, 204, status, "extra configuration")
@@ -90,7 +108,8 @@ func TestWebServersThatCantBe(t *testing.T) {
 	for toml, says := range map[string]string{
 		"[service.a]\nkind = \"nginx\"\n":                                                                                      "there is nothing to serve",
 		"[service.a]\nkind = \"nginx\"\nroot = \"web\"\n":                                                                      `its web root .*/web doesn't exist; create it, or correct root = "web"`,
-		"[service.a]\nkind = \"nginx\"\nroot = \".\"\nextra = \"frobnicate on;\"\n":                                            `(?s)nginx refuses its configuration.*unknown directive "frobnicate"`,
+		"[service.a]\nkind = \"nginx\"\nroot = \".\"\nextra = \"frobnicate on;\"\n":                                            `(?s)its configuration is refused.*unknown directive "frobnicate"`,
+		"[service.a]\nkind = \"apache\"\nroot = \".\"\nextra = \"Frobnicate on\"\n":                                            `(?s)its configuration is refused.*Invalid command 'Frobnicate'`,
 		"[service.a]\nkind = \"nginx\"\nroot = \".\"\nphp = \"${b}\"\n[service.b]\nkind = \"redis\"\n":                         "b is a service of kind redis, and this needs one of kind php",
 		"[service.a]\nkind = \"nginx\"\nroot = \".\"\nphp = \"engin\"\n[service.engine]\nkind = \"php\"\n":                     `no service "engin"`,
 		"[service.a]\nkind = \"php\"\nextensions = [\"telepathy\"]\n":                                                          `PHP 8.* lacks the extensions telepathy; on Debian they are in packages such as php-telepathy`,

@@ -105,7 +105,7 @@ func TestMissingError(t *testing.T) {
 
 // What every kind must have.
 func TestCatalogue(t *testing.T) {
-	assert.Equal(t, []string{"beanstalkd", "mail", "mariadb", "memcached", "mqtt", "nats", "nginx", "outside", "php", "postgres", "program", "rabbitmq", "redis", "static"}, catalogue.All.Kinds())
+	assert.Equal(t, []string{"apache", "beanstalkd", "mail", "mariadb", "memcached", "mqtt", "nats", "nginx", "outside", "php", "postgres", "program", "rabbitmq", "redis", "static"}, catalogue.All.Kinds())
 	for _, k := range catalogue.All {
 		info := k.Info()
 		assert.NotEmpty(t, info.About, info.Name)

@@ -57,7 +57,7 @@ func (Kind) Info() kind.Info {
 func (Kind) Settings() any { return &Settings{} }
 
 var finder = kind.Finder{
-	Title: "Apache", Program: "{apache2,httpd}", Places: kind.Places("httpd"), Ask: "-v",
+	Title: "Apache", Program: "apache2", Places: kind.Places("httpd"), Ask: "-v",
 	Packages: kind.Packages{Debian: "apache2", Homebrew: "httpd"},
 	Version:  regexp.MustCompile(`Apache/(\d+\.\d+\.\d+)`),
 }
@@ -79,6 +79,13 @@ var configuration = template.Must(template.New("apache.conf").Funcs(template.Fun
 // quote makes a text one word of Apache's configuration.
 func quote(s string) string { return `"` + strings.ReplaceAll(s, `"`, `\"`) + `"` }
 
+// loaded are the modules. Those that others build on come before them.
+var loaded = []string{
+	"mpm_event", "unixd", "log_config", "authz_core", "authz_host", "authz_user", "authn_core", "authn_file", "auth_basic",
+	"dir", "mime", "alias", "env", "setenvif", "headers", "expires", "filter", "deflate", "negotiation", "autoindex",
+	"rewrite", "proxy", "proxy_fcgi", "proxy_http",
+}
+
 // modulePlaces are the folders of Apache's modules.
 var modulePlaces = []string{"/usr/lib/apache2/modules", "/usr/lib64/httpd/modules", "/opt/homebrew/opt/httpd/lib/httpd/modules", "/usr/local/opt/httpd/lib/httpd/modules"}
 
@@ -88,7 +95,7 @@ func modules() (string, error) {
 			return dir, nil
 		}
 	}
-	return "", fmt.Errorf("Apache's modules are not where they are looked for: %s", strings.Join(modulePlaces, ", "))
+	return "", fmt.Errorf("the modules of Apache are not where they are looked for: %s", strings.Join(modulePlaces, ", "))
 }
 
 func config(in *kind.Instance) string { return filepath.Join(in.Run, "apache.conf") }
@@ -101,7 +108,7 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) erro
 	if err != nil {
 		return err
 	}
-	values := map[string]any{"Root": kind.WebRoot(in, s.Root), "Port": in.Port, "Run": in.Run, "Modules": dir, "Extra": s.Extra}
+	values := map[string]any{"Root": kind.WebRoot(in, s.Root), "Port": in.Port, "Run": in.Run, "Modules": dir, "Load": loaded, "Extra": s.Extra}
 	if os.Getuid() == 0 { // it refuses to serve as root
 		account, err := proc.FindAccount("www-data")
 		if err != nil {
@@ -122,7 +129,7 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) erro
 		return err
 	}
 	if out, err := in.Command(ctx, in.Program.Path, "-t", "-f", config(in)).CombinedOutput(); err != nil {
-		return fmt.Errorf("Apache refuses its configuration; what is not generated comes from extra\n%s", strings.TrimSpace(string(out)))
+		return fmt.Errorf("its configuration is refused; what is not generated comes from extra\n%s", strings.TrimSpace(string(out)))
 	}
 	return nil
 }

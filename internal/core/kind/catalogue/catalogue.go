@@ -7,6 +7,7 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/kind/apache"
 	"neighbour/internal/core/kind/beanstalkd"
 	"neighbour/internal/core/kind/mail"
 	"neighbour/internal/core/kind/mariadb"
@@ -39,6 +40,7 @@ var All = Catalogue{
 	beanstalkd.Kind{},
 	mail.Kind{},
 	nginx.Kind{},
+	apache.Kind{},
 	php.Kind{},
 	static.Kind{},
 	outside.Kind{},

@@ -30,20 +30,11 @@ type Settings struct {
 }
 
 // ServiceKeys are the keys that name a service.
-func (s *Settings) ServiceKeys() map[string]string {
-	return map[string]string{"php": "php", "proxy": ""}
-}
+func (s *Settings) ServiceKeys() map[string]string { return kind.WebServiceKeys }
 
 // Check reports a server with nothing to serve.
 func (s *Settings) Check(report func(key, message, remedy string)) {
-	switch {
-	case s.Root == "" && s.Proxy.Name == "":
-		report("root", "there is nothing to serve", `add root = "public", or proxy = "${api}"`)
-	case s.PHP.Name != "" && s.Root == "":
-		report("root", "PHP needs the folder that its files are in", `add root = "public"`)
-	case s.PHP.Name != "" && s.Proxy.Name != "":
-		report("proxy", "php and proxy both want what no file answers", "keep one of them")
-	}
+	kind.CheckWeb(s.Root, s.PHP, s.Proxy, report)
 }
 
 const example = `
@@ -73,20 +64,10 @@ var finder = kind.Finder{
 // Find looks for nginx, and for the web root.
 func (Kind) Find(in *kind.Instance) (kind.Program, error) {
 	s := in.Service.Settings.(*Settings)
-	if s.Root != "" {
-		if info, err := os.Stat(root(in)); err != nil || !info.IsDir() {
-			return kind.Program{}, fmt.Errorf("its web root %s doesn't exist; create it, or correct root = %q", root(in), s.Root)
-		}
+	if err := kind.CheckWebRoot(in, s.Root); err != nil {
+		return kind.Program{}, err
 	}
 	return finder.Find(s.Version)
-}
-
-func root(in *kind.Instance) string {
-	dir := in.Service.Settings.(*Settings).Root
-	if dir == "" || filepath.IsAbs(dir) {
-		return dir
-	}
-	return filepath.Join(in.Root, dir)
 }
 
 //go:embed nginx.conf
@@ -105,16 +86,13 @@ func config(in *kind.Instance) string { return filepath.Join(in.Run, "nginx.conf
 // is shown if it refuses.
 func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) error {
 	s := in.Service.Settings.(*Settings)
-	values := map[string]any{"Root": root(in), "Port": in.Port, "Run": in.Run, "AsRoot": os.Getuid() == 0, "Extra": s.Extra}
+	values := map[string]any{"Root": kind.WebRoot(in, s.Root), "Port": in.Port, "Run": in.Run, "AsRoot": os.Getuid() == 0, "Extra": s.Extra}
 	for key, name := range map[string]string{"PHP": s.PHP.Name, "Proxy": s.Proxy.Name} {
-		if name == "" {
-			continue
-		}
-		facts, err := in.FactsOf(name)
+		address, err := kind.WebAddress(in, name)
 		if err != nil {
 			return err
 		}
-		values[key] = facts["host"].Value + ":" + facts["port"].Value
+		values[key] = address
 	}
 	var b strings.Builder
 	if err := configuration.Execute(&b, values); err != nil {
@@ -124,7 +102,7 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) erro
 		return err
 	}
 	if out, err := in.Command(ctx, in.Program.Path, "-t", "-q", "-c", config(in)).CombinedOutput(); err != nil {
-		return fmt.Errorf("nginx refuses its configuration; what is not generated comes from extra\n%s", strings.TrimSpace(string(out)))
+		return fmt.Errorf("its configuration is refused; what is not generated comes from extra\n%s", strings.TrimSpace(string(out)))
 	}
 	return nil
 }

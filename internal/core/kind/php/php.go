@@ -120,7 +120,7 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) erro
 		return err
 	}
 	if out, err := in.Command(ctx, in.Program.Path, "-t", "-R", "-y", config(in)).CombinedOutput(); err != nil {
-		return fmt.Errorf("php-fpm refuses its configuration\n%s", strings.TrimSpace(string(out)))
+		return fmt.Errorf("its configuration is refused\n%s", strings.TrimSpace(string(out)))
 	}
 	return nil
 }
