@@ -58,6 +58,24 @@ type Provisioning interface {
 	Provision(ctx context.Context, report func(step string)) error
 }
 
+// Consoler is implemented by kinds that have an interactive client.
+type Consoler interface {
+	// Console is its command, connected to the service.
+	Console(in *Instance) ([]string, error)
+}
+
+// CheckSettings reports settings of a server that Neighbour itself makes.
+func CheckSettings(settings map[string]string, ours []string, report func(key, message, remedy string)) {
+	for name, value := range settings {
+		if slices.Contains(ours, strings.ReplaceAll(name, "-", "_")) {
+			report("settings."+name, "Neighbour sees to this setting itself", "remove it")
+		}
+		if name == "" || strings.ContainsAny(name, " =\n") || strings.Contains(value, "\n") {
+			report("settings."+name, "can't be a setting", "write its name and its value, on one line")
+		}
+	}
+}
+
 // Noter is implemented by kinds that have something to say about a service's
 // contents. Notes must be quick, since it is called every few seconds.
 type Noter interface {

@@ -266,6 +266,18 @@ func (p *Project) EnsureInstanceDirs(in *kind.Instance) error {
 	return in.EnsureDirs()
 }
 
+// WorkingDir is the folder that a service's own commands run in.
+func (p *Project) WorkingDir(s *declare.Service) string {
+	m, ok := s.Settings.(declare.MainProgram)
+	if !ok {
+		return p.Dir
+	}
+	if dir := m.WorkingDir(); filepath.IsAbs(dir) {
+		return dir
+	}
+	return filepath.Join(p.Dir, m.WorkingDir())
+}
+
 // Facts are the facts of a service.
 func (p *Project) Facts(service string) (map[string]kind.Fact, error) {
 	s := p.Service(service)

@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -28,10 +29,12 @@ type Kind struct{}
 type Settings struct {
 	Version   declare.Constraint `toml:"version" doc:"which versions will do"`
 	Databases []string           `toml:"databases" doc:"databases to create; the first is the one that url leads to"`
+	Settings  map[string]string  `toml:"settings" doc:"the server's own settings: { max_allowed_packet = \"64M\" }"`
 }
 
 // Check reports names that can't be databases.
 func (s *Settings) Check(report func(key, message, remedy string)) {
+	kind.CheckSettings(s.Settings, []string{"port", "bind_address", "datadir", "socket", "init_file"}, report)
 	for i, name := range s.Databases {
 		if name == "" || len(name) > 64 || strings.HasSuffix(name, " ") || strings.ContainsAny(name, "/\\\x00") {
 			report("databases", fmt.Sprintf("%q can't be a database's name", name), "use 1 to 64 characters, without slashes")
@@ -130,12 +133,33 @@ func rights(in *kind.Instance) string { return filepath.Join(in.Run, "rights.sql
 
 // Launch starts the server with everything on its command line.
 func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
-	return kind.Launch{
-		Argv: []string{in.Program.Path, "--no-defaults", "--datadir=" + files(in), "--port=" + strconv.Itoa(in.Port), "--bind-address=127.0.0.1",
-			"--socket=" + filepath.Join(in.Run, "s.sock"), "--pid-file=" + filepath.Join(in.Run, "pid"), "--init-file=" + rights(in),
-			"--skip-name-resolve", "--character-set-server=utf8mb4"},
-		Dir: in.Data, Signal: "TERM",
-	}, nil
+	argv := []string{in.Program.Path, "--no-defaults", "--datadir=" + files(in), "--port=" + strconv.Itoa(in.Port), "--bind-address=127.0.0.1",
+		"--socket=" + filepath.Join(in.Run, "s.sock"), "--pid-file=" + filepath.Join(in.Run, "pid"), "--init-file=" + rights(in),
+		"--skip-name-resolve", "--character-set-server=utf8mb4"}
+	settings := in.Service.Settings.(*Settings).Settings
+	for _, name := range slices.Sorted(maps.Keys(settings)) {
+		argv = append(argv, "--"+strings.ReplaceAll(name, "_", "-")+"="+settings[name])
+	}
+	return kind.Launch{Argv: argv, Dir: in.Data, Signal: "TERM"}, nil
+}
+
+// Console is MariaDB's own client. The password is not on its command line,
+// where others could see it.
+func (k Kind) Console(in *kind.Instance) ([]string, error) {
+	facts, err := k.Facts(in)
+	if err != nil {
+		return nil, err
+	}
+	candidates := kind.Candidates("mariadb", append([]string{in.Program.Dir}, finder.Places...)...)
+	if len(candidates) == 0 {
+		return nil, &kind.MissingError{Program: "mariadb", Looked: "PATH", Packages: kind.Packages{Debian: "mariadb-client", Homebrew: "mariadb"}}
+	}
+	options := filepath.Join(in.Run, "console.cnf")
+	text := fmt.Sprintf("[client]\nuser=%s\npassword=%s\nhost=127.0.0.1\nport=%d\n", user, facts["password"].Value, in.Port)
+	if err := os.WriteFile(options, []byte(text), 0o600); err != nil {
+		return nil, err
+	}
+	return []string{candidates[0], "--defaults-file=" + options, facts["database"].Value}, nil
 }
 
 // Facts are how to reach it.

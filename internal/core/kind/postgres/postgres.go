@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -28,10 +29,17 @@ type Kind struct{}
 type Settings struct {
 	Version   declare.Constraint `toml:"version" doc:"which versions will do: \"15\", \">=15.2, <17\""`
 	Databases []string           `toml:"databases" doc:"databases to create; the first is the one that url leads to"`
+	// Extensions are created, not removed: what they hold may be wanted.
+	Extensions []string          `toml:"extensions" doc:"extensions to create in each declared database"`
+	Settings   map[string]string `toml:"settings" doc:"the server's own settings: { work_mem = \"64MB\" }"`
 }
 
 // Check reports names that can't be databases.
 func (s *Settings) Check(report func(key, message, remedy string)) {
+	kind.CheckSettings(s.Settings, []string{"port", "listen_addresses", "unix_socket_directories", "data_directory"}, report)
+	if len(s.Extensions) > 0 && len(s.Databases) == 0 {
+		report("extensions", "there is no database to create them in", `add databases = ["app"]`)
+	}
 	for i, name := range s.Databases {
 		// PostgreSQL cuts longer names off (NAMEDATALEN, 63 bytes).
 		if name == "" || len(name) > 63 || strings.ContainsRune(name, 0) {
@@ -191,12 +199,14 @@ func utf8Locale(env []string) bool {
 // Launch starts the server. INT is its fast shutdown: it ends sessions and
 // closes the cluster in order.
 func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
-	return kind.Launch{
-		Argv: []string{in.Program.Path, "-D", cluster(in), "-p", strconv.Itoa(in.Port), "-k", in.Run,
-			"-c", "listen_addresses=127.0.0.1", "-c", "log_destination=stderr", "-c", "logging_collector=off",
-			"-c", "log_line_prefix=[%p] "}, // the journal knows the time
-		Dir: in.Data, Signal: "INT",
-	}, nil
+	argv := []string{in.Program.Path, "-D", cluster(in), "-p", strconv.Itoa(in.Port), "-k", in.Run,
+		"-c", "listen_addresses=127.0.0.1", "-c", "log_destination=stderr", "-c", "logging_collector=off",
+		"-c", "log_line_prefix=[%p] "} // the journal knows the time
+	settings := in.Service.Settings.(*Settings).Settings
+	for _, name := range slices.Sorted(maps.Keys(settings)) {
+		argv = append(argv, "-c", name+"="+settings[name])
+	}
+	return kind.Launch{Argv: argv, Dir: in.Data, Signal: "INT"}, nil
 }
 
 // database is the one that the facts lead to.
@@ -227,13 +237,13 @@ func address(in *kind.Instance, password, db string) string {
 	return u.String()
 }
 
-// connect logs in to the database that every cluster has.
-func connect(ctx context.Context, in *kind.Instance) (*pgconn.PgConn, error) {
+// connect logs in to a database; "postgres" is there in every cluster.
+func connect(ctx context.Context, in *kind.Instance, database string) (*pgconn.PgConn, error) {
 	password, err := in.Secret("password")
 	if err != nil {
 		return nil, err
 	}
-	config, err := pgconn.ParseConfig(address(in, password, "postgres"))
+	config, err := pgconn.ParseConfig(address(in, password, database))
 	if err != nil {
 		return nil, err
 	}
@@ -255,7 +265,7 @@ func connect(ctx context.Context, in *kind.Instance) (*pgconn.PgConn, error) {
 // Probe is a handshake and login.
 func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
 	return probe.Func(func(ctx context.Context) (string, error) {
-		conn, err := connect(ctx, in)
+		conn, err := connect(ctx, in, "postgres")
 		if err != nil {
 			return "", err
 		}
@@ -275,7 +285,7 @@ type provisioning struct {
 }
 
 func (p *provisioning) Check(ctx context.Context) (string, error) {
-	conn, err := connect(ctx, p.in)
+	conn, err := connect(ctx, p.in, "postgres")
 	if err != nil {
 		return "", err
 	}
@@ -287,7 +297,7 @@ func (p *provisioning) Provision(ctx context.Context, report func(string)) error
 	conn := p.conn
 	if conn == nil { // another check was declared
 		var err error
-		if conn, err = connect(ctx, p.in); err != nil {
+		if conn, err = connect(ctx, p.in, "postgres"); err != nil {
 			return err
 		}
 	}
@@ -316,5 +326,48 @@ func (p *provisioning) Provision(ctx context.Context, report func(string)) error
 			return fmt.Errorf("creating database %s: %w", name, err)
 		}
 	}
+	return p.extend(ctx, report)
+}
+
+// extend creates the declared extensions in each declared database.
+func (p *provisioning) extend(ctx context.Context, report func(string)) error {
+	s := p.in.Service.Settings.(*Settings)
+	if len(s.Extensions) == 0 {
+		return nil
+	}
+	for _, database := range s.Databases {
+		conn, err := connect(ctx, p.in, database)
+		if err != nil {
+			return err
+		}
+		defer conn.Close(ctx)
+		for _, name := range s.Extensions {
+			report("extension " + name + " in " + database)
+			quoted := `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
+			if _, err := conn.Exec(ctx, "create extension if not exists "+quoted).ReadAll(); err != nil {
+				return fmt.Errorf("extension %s in %s: %w; Debian has more of them in postgresql-contrib and postgresql-%s-NAME", name, database, err, major(p.in.Program.Version))
+			}
+		}
+	}
 	return nil
+}
+
+// Console is psql, as the owner of the databases. The password is not on its
+// command line, where others could see it.
+func (k Kind) Console(in *kind.Instance) ([]string, error) {
+	facts, err := k.Facts(in)
+	if err != nil {
+		return nil, err
+	}
+	candidates := kind.Candidates("psql", append([]string{in.Program.Dir}, finder.Places...)...)
+	if len(candidates) == 0 {
+		return nil, &kind.MissingError{Program: "psql", Looked: "PATH", Packages: kind.Packages{Debian: "postgresql-client", Homebrew: "libpq"}}
+	}
+	passwords := filepath.Join(in.Run, "console.pass")
+	line := fmt.Sprintf("127.0.0.1:%d:*:%s:%s\n", in.Port, user, facts["password"].Value)
+	if err := os.WriteFile(passwords, []byte(line), 0o600); err != nil {
+		return nil, err
+	}
+	name := strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(database(in))
+	return []string{candidates[0], fmt.Sprintf("host=127.0.0.1 port=%d user=%s dbname='%s' passfile='%s'", in.Port, user, name, passwords)}, nil
 }

@@ -4,8 +4,11 @@ package redis
 import (
 	"context"
 	"errors"
+	"maps"
 	"regexp"
+	"slices"
 	"strconv"
+	"strings"
 
 	client "github.com/redis/go-redis/v9"
 
@@ -19,7 +22,14 @@ type Kind struct{}
 
 // Settings are its keys.
 type Settings struct {
-	Version declare.Constraint `toml:"version" doc:"which versions will do"`
+	Version  declare.Constraint `toml:"version" doc:"which versions will do"`
+	Forget   bool               `toml:"forget" doc:"what it holds is gone after a stop; otherwise it is kept on disk"`
+	Settings map[string]string  `toml:"settings" doc:"the server's own settings: { maxmemory = \"64mb\" }"`
+}
+
+// Check reports settings that are not the declaration's to make.
+func (s *Settings) Check(report func(key, message, remedy string)) {
+	kind.CheckSettings(s.Settings, []string{"port", "bind", "dir", "daemonize", "logfile"}, report)
 }
 
 const example = `
@@ -54,12 +64,27 @@ func (Kind) Find(in *kind.Instance) (kind.Program, error) {
 // configuration file of the machine has a say. Writes are kept at once in an
 // append-only file.
 func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
-	return kind.Launch{
-		Argv: []string{in.Program.Path,
-			"--port", strconv.Itoa(in.Port), "--bind", "127.0.0.1", "--dir", in.Data,
-			"--daemonize", "no", "--appendonly", "yes", "--logfile", ""},
-		Dir: in.Data, Signal: "TERM",
-	}, nil
+	s := in.Service.Settings.(*Settings)
+	argv := []string{in.Program.Path, "--port", strconv.Itoa(in.Port), "--bind", "127.0.0.1", "--dir", in.Data, "--daemonize", "no", "--logfile", ""}
+	if s.Forget {
+		argv = append(argv, "--appendonly", "no", "--save", "")
+	} else {
+		argv = append(argv, "--appendonly", "yes")
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Settings)) {
+		argv = append(argv, "--"+name)
+		argv = append(argv, strings.Fields(s.Settings[name])...)
+	}
+	return kind.Launch{Argv: argv, Dir: in.Data, Signal: "TERM"}, nil
+}
+
+// Console is redis-cli.
+func (Kind) Console(in *kind.Instance) ([]string, error) {
+	candidates := kind.Candidates("redis-cli", finder.Places...)
+	if len(candidates) == 0 {
+		return nil, &kind.MissingError{Program: "redis-cli", Looked: "PATH", Packages: kind.Packages{Debian: "redis-tools", Homebrew: "redis"}}
+	}
+	return []string{candidates[0], "-h", "127.0.0.1", "-p", strconv.Itoa(in.Port)}, nil
 }
 
 // Facts are its address.

@@ -1,0 +1,100 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"neighbour/internal/testkit"
+)
+
+const settled = `
+[service.ledger]
+kind = "postgres"
+databases = ["toolshed"]
+extensions = ["plpgsql"]
+settings = { work_mem = "7MB" }
+[service.books]
+kind = "mariadb"
+settings = { max_allowed_packet = "2M" }
+[service.shelf]
+kind = "redis"
+settings = { maxmemory = "64mb", save = "60 1000" }
+[service.scratch]
+kind = "redis"
+forget = true
+[service.worker]
+run = "sleep 1000"
+dir = "worker"
+env.GREETING = "it's ${shelf.port}"
+`
+
+// say runs a console with commands on its standard input.
+func (p *project) say(service, commands string) string {
+	p.t.Helper()
+	cmd := exec.Command(binary, "console", service)
+	cmd.Dir = p.dir
+	cmd.Stdin = strings.NewReader(commands)
+	out, err := cmd.CombinedOutput()
+	require.NoError(p.t, err, string(out))
+	return string(out)
+}
+
+func TestConsolesAndSettings(t *testing.T) {
+	testkit.Need(t, testkit.Postgres, "postgres")
+	testkit.Need(t, "redis-server")
+	testkit.Need(t, "/usr/sbin/mariadbd", "mariadbd")
+	p := newProject(t, settled)
+	require.NoError(t, os.Mkdir(filepath.Join(p.dir, "worker"), 0o755))
+	r := p.run("console", "ledger")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stderr, "ledger is stopped; start it with: neighbour start ledger")
+	r = p.run("start")
+	require.Zero(t, r.code, r.stderr)
+
+	assert.Contains(t, p.say("ledger", "show work_mem; select current_database();\n"), "7MB")
+	assert.Contains(t, p.say("books", "select @@max_allowed_packet;\n"), "2097152")
+	assert.Contains(t, p.say("shelf", "config get maxmemory\nset drill A1\n"), "67108864")
+	assert.Contains(t, p.say("scratch", "set drill A1\n"), "OK")
+	r = p.run("console", "worker")
+	assert.Equal(t, 2, r.code)
+	assert.Contains(t, r.stderr, "kind program has no console")
+	for _, name := range []string{"ledger", "books"} {
+		assert.NotContains(t, p.must("status"), p.status().Service[name].Facts["password"])
+	}
+	p.must("stop")
+	p.must("start", "shelf", "scratch")
+	assert.Contains(t, p.say("shelf", "get drill\n"), "A1", "kept")
+	assert.NotContains(t, p.say("scratch", "get drill\n"), "A1", "forgotten, as declared")
+
+	out := p.must("run", "--with", "worker", "--", "sh", "-c", `echo "$GREETING in $(basename "$PWD")"`)
+	assert.Regexp(t, `^it's \d+ in worker\n$`, out)
+	assert.Equal(t, 7, p.run("run", "--with", "worker", "--", "sh", "-c", "exit 7").code)
+	p.write("worker/own", "#!/bin/sh\necho own\n")
+	assert.Equal(t, "own\n", p.must("run", "--with", "worker", "--", "./own"))
+	r = p.run("run", "--with", "worker", "--", "no-such-command")
+	assert.Contains(t, r.stderr, "there is no command no-such-command")
+	assert.Equal(t, 2, p.run("run", "--", "true").code)
+}
+
+func TestSettingsThatServersRefuse(t *testing.T) {
+	testkit.Need(t, testkit.Postgres, "postgres")
+	testkit.Need(t, "redis-server")
+	for toml, says := range map[string]string{
+		"[service.a]\nkind = \"postgres\"\nsettings = { work_memory = \"1MB\" }\n":              `(?s)exit 1.*unrecognized configuration parameter "work_memory"`,
+		"[service.a]\nkind = \"redis\"\nsettings = { maxmemories = \"1\" }\n":                   `(?s)exit 1.*Bad directive`,
+		"[service.a]\nkind = \"redis\"\nsettings = { port = \"1\" }\n":                          "Neighbour sees to this setting itself",
+		"[service.a]\nkind = \"postgres\"\nextensions = [\"x\"]\n":                              "there is no database to create them in",
+		"[service.a]\nkind = \"postgres\"\ndatabases = [\"d\"]\nextensions = [\"telepathy\"]\n": `extension telepathy in d: .*; Debian has more of them in postgresql-contrib`,
+	} {
+		p := newProject(t, toml)
+		r := p.run("start")
+		assert.Equal(t, 1, r.code, toml)
+		assert.Regexp(t, says, r.stderr)
+	}
+}
