@@ -4,7 +4,7 @@ GO      ?= go
 BIN     := bin/neighbour
 STATIC  := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build demo trouble test bench lint screenshots testshare clean
+.PHONY: build demo trouble test bench lint screenshots testshare docs clean
 
 build: ; $(GO) build -o $(BIN) ./cmd/neighbour
 
@@ -37,3 +37,6 @@ testshare:
 	@git ls-files '*.go' | xargs awk 'NF { all++; if (FILENAME ~ /_test\.go$$/) tests++ } END { printf "tests are %.1f %% of %d Go lines\n", 100 * tests / all, all }'
 
 clean: ; rm -rf bin
+
+# docs/KINDS.md and the JSON Schema, from the types.
+docs: ; $(GO) test ./internal/core/kind/catalogue -update

@@ -191,8 +191,8 @@ func TestKeysOfTheCatalogue(t *testing.T) {
 		"[service.a]\nkind = \"nats\"\nstreams = { A = [\"a\"] }\n":              "streams are kept by JetStream, which is off",
 		"[service.a]\nkind = \"nats\"\njetstream = true\nstreams = { A = [] }\n": "has no subjects",
 		"[service.a]\nkind = \"mqtt\"\nusers = [\"a\", \"a\"]\n":                 `"a" is there twice`,
-		"[service.a]\nkind = \"mqtt\"\nusers = [\"a:b\"]\n":                      "can't be a user's name",
-		"[service.a]\nkind = \"mariadb\"\ndatabases = [\"a/b\"]\n":               "can't be a database's name",
+		"[service.a]\nkind = \"mqtt\"\nusers = [\"a:b\"]\n":                      "can't be a name here",
+		"[service.a]\nkind = \"mariadb\"\ndatabases = [\"a/b\"]\n":               "can't be a name here",
 		"[service.a]\nkind = \"mariadb\"\nversion = \">=99\"\n":                  `no installed MariaDB meets version = ">=99"; installed: 1`,
 		"[service.a]\nkind = \"beanstalkd\"\nbinlog = true\n":                    "there is no key",
 	} {

@@ -64,6 +64,23 @@ type Consoler interface {
 	Console(in *Instance) ([]string, error)
 }
 
+// CheckNames reports, under a key, the names that are empty, longer than
+// limit bytes, hold one of the banned characters, or are there twice.
+func CheckNames(key string, names []string, limit int, banned string, report func(key, message, remedy string)) {
+	for i, name := range names {
+		if name == "" || len(name) > limit || strings.ContainsAny(name, banned) {
+			remedy := fmt.Sprintf("use 1 to %d characters", limit)
+			if printable := strings.Trim(banned, "\x00\n"); printable != "" {
+				remedy += ", none of them one of " + printable
+			}
+			report(key, fmt.Sprintf("%q can't be a name here", name), remedy)
+		}
+		if slices.Contains(names[:i], name) {
+			report(key, fmt.Sprintf("%q is there twice", name), "remove one")
+		}
+	}
+}
+
 // CheckSettings reports settings of a server that Neighbour itself makes.
 func CheckSettings(settings map[string]string, ours []string, report func(key, message, remedy string)) {
 	for name, value := range settings {

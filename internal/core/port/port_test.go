@@ -14,15 +14,13 @@ import (
 func listen(t *testing.T, address string) int {
 	t.Helper()
 	l, err := net.Listen("tcp", address)
-	if err != nil {
-		t.Skip("the machine has no such address: ", err)
-	}
+	require.NoError(t, err)
 	t.Cleanup(func() { l.Close() })
 	return l.Addr().(*net.TCPAddr).Port
 }
 
 func TestHolder(t *testing.T) {
-	for _, address := range []string{"127.0.0.1:0", "0.0.0.0:0", "[::]:0"} {
+	for _, address := range []string{"127.0.0.1:0", "0.0.0.0:0"} {
 		n := listen(t, address)
 		assert.False(t, port.Free(n), address)
 		h := port.FindHolder(n)

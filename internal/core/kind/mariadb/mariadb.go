@@ -35,14 +35,7 @@ type Settings struct {
 // Check reports names that can't be databases.
 func (s *Settings) Check(report func(key, message, remedy string)) {
 	kind.CheckSettings(s.Settings, []string{"port", "bind_address", "datadir", "socket", "init_file"}, report)
-	for i, name := range s.Databases {
-		if name == "" || len(name) > 64 || strings.HasSuffix(name, " ") || strings.ContainsAny(name, "/\\\x00") {
-			report("databases", fmt.Sprintf("%q can't be a database's name", name), "use 1 to 64 characters, without slashes")
-		}
-		if slices.Contains(s.Databases[:i], name) {
-			report("databases", fmt.Sprintf("%q is there twice", name), "remove one")
-		}
-	}
+	kind.CheckNames("databases", s.Databases, 64, "/\\\x00", report)
 }
 
 // user is the one that has all rights.

@@ -9,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -32,14 +31,7 @@ type Settings struct {
 
 // Check reports names that can't be users.
 func (s *Settings) Check(report func(key, message, remedy string)) {
-	for i, name := range s.Users {
-		if name == "" || strings.ContainsAny(name, ":\n") {
-			report("users", fmt.Sprintf("%q can't be a user's name", name), "use characters other than the colon")
-		}
-		if slices.Contains(s.Users[:i], name) {
-			report("users", fmt.Sprintf("%q is there twice", name), "remove one")
-		}
-	}
+	kind.CheckNames("users", s.Users, 255, ":\n", report)
 }
 
 const example = `

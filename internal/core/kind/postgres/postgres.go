@@ -40,15 +40,8 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 	if len(s.Extensions) > 0 && len(s.Databases) == 0 {
 		report("extensions", "there is no database to create them in", `add databases = ["app"]`)
 	}
-	for i, name := range s.Databases {
-		// PostgreSQL cuts longer names off (NAMEDATALEN, 63 bytes).
-		if name == "" || len(name) > 63 || strings.ContainsRune(name, 0) {
-			report("databases", fmt.Sprintf("%q can't be a database's name", name), "use 1 to 63 characters")
-		}
-		if slices.Contains(s.Databases[:i], name) {
-			report("databases", fmt.Sprintf("%q is there twice", name), "remove one")
-		}
-	}
+	// PostgreSQL cuts longer names off (NAMEDATALEN, 63 bytes).
+	kind.CheckNames("databases", s.Databases, 63, "\x00", report)
 }
 
 // user is the cluster's superuser and owner of the databases.

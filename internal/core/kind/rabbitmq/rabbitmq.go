@@ -38,16 +38,9 @@ type Settings struct {
 
 // Check reports names that can't be.
 func (s *Settings) Check(report func(key, message, remedy string)) {
-	for key, names := range map[string][]string{"vhosts": s.VHosts, "users": s.Users, "queues": s.Queues} {
-		for i, name := range names {
-			if name == "" || len(name) > 255 {
-				report(key, fmt.Sprintf("%q can't be a name", name), "use 1 to 255 characters")
-			}
-			if slices.Contains(names[:i], name) {
-				report(key, fmt.Sprintf("%q is there twice", name), "remove one")
-			}
-		}
-	}
+	kind.CheckNames("vhosts", s.VHosts, 255, "", report)
+	kind.CheckNames("users", s.Users, 255, "", report)
+	kind.CheckNames("queues", s.Queues, 255, "", report)
 }
 
 func (s *Settings) vhosts() []string {

@@ -1,0 +1,125 @@
+// Package webserver is what the kinds of web servers share: their keys, the
+// web root, and the services that they pass requests to.
+package webserver
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"text/template"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/probe"
+)
+
+// Settings are the keys of a web server.
+type Settings struct {
+	Version declare.Constraint  `toml:"version" doc:"which versions will do"`
+	Root    string              `toml:"root" doc:"the web root: the folder whose files are served"`
+	PHP     declare.ServiceName `toml:"php" doc:"a php service that makes the pages: addresses that are no file's go to index.php"`
+	Proxy   declare.ServiceName `toml:"proxy" doc:"a service that gets all requests that no file answers"`
+	Extra   string              `toml:"extra" doc:"more of the server's own configuration"`
+}
+
+// ServiceKeys are the keys that name a service.
+func (s *Settings) ServiceKeys() map[string]string {
+	return map[string]string{"php": "php", "proxy": ""}
+}
+
+// Check reports a server with nothing to serve, or with too much.
+func (s *Settings) Check(report func(key, message, remedy string)) {
+	switch {
+	case s.Root == "" && s.Proxy.Name == "":
+		report("root", "there is nothing to serve", `add root = "public", or proxy = "${api}"`)
+	case s.PHP.Name != "" && s.Root == "":
+		report("root", "PHP needs the folder that its files are in", `add root = "public"`)
+	case s.PHP.Name != "" && s.Proxy.Name != "":
+		report("proxy", "php and proxy both want what no file answers", "keep one of them")
+	}
+}
+
+// Server is a kind of web server as far as all are alike; each kind embeds
+// its own.
+type Server struct {
+	Describes kind.Info // what differs from server to server
+	Finder    kind.Finder
+}
+
+// Info describes the kind.
+func (s Server) Info() kind.Info {
+	info := s.Describes
+	info.Packages = s.Finder.Packages
+	info.Check, info.Listens, info.UsualPort, info.Facts = "connection to its port", true, 8080, []string{"url", "host", "port"}
+	return info
+}
+
+// Settings makes empty settings.
+func (Server) Settings() any { return &Settings{} }
+
+// Find looks for the server, and for the web root.
+func (s Server) Find(in *kind.Instance) (kind.Program, error) {
+	settings := in.Service.Settings.(*Settings)
+	if root := rootOf(in); root != "" {
+		if info, err := os.Stat(root); err != nil || !info.IsDir() {
+			return kind.Program{}, fmt.Errorf("its web root %s doesn't exist; create it, or correct root = %q", root, settings.Root)
+		}
+	}
+	return s.Finder.Find(settings.Version)
+}
+
+// Facts are its address.
+func (Server) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
+	return kind.URL(in, "http"), nil
+}
+
+// Probe is a connection: whatever the page answers is the app's concern.
+func (Server) Probe(in *kind.Instance) (probe.Probe, error) {
+	return probe.TCP("127.0.0.1:" + strconv.Itoa(in.Port)), nil
+}
+
+func rootOf(in *kind.Instance) string {
+	root := in.Service.Settings.(*Settings).Root
+	if root == "" || filepath.IsAbs(root) {
+		return root
+	}
+	return filepath.Join(in.Root, root)
+}
+
+// Config is the path of the generated configuration.
+func Config(in *kind.Instance) string { return filepath.Join(in.Run, "server.conf") }
+
+// Write generates the configuration from a template, which gets the values
+// Root, Port, Run, PHP, Proxy and Extra beside more, and has the server check
+// it with the arguments test: its own message is shown if it refuses.
+func Write(ctx context.Context, in *kind.Instance, t *template.Template, more map[string]any, test ...string) error {
+	s := in.Service.Settings.(*Settings)
+	values := map[string]any{"Root": rootOf(in), "Port": in.Port, "Run": in.Run, "Extra": s.Extra}
+	for key, name := range map[string]string{"PHP": s.PHP.Name, "Proxy": s.Proxy.Name} {
+		if name == "" {
+			continue
+		}
+		facts, err := in.FactsOf(name)
+		if err != nil {
+			return err
+		}
+		values[key] = facts["host"].Value + ":" + facts["port"].Value
+	}
+	for key, v := range more {
+		values[key] = v
+	}
+	var b strings.Builder
+	if err := t.Execute(&b, values); err != nil {
+		return err
+	}
+	if err := os.WriteFile(Config(in), []byte(b.String()), 0o600); err != nil {
+		return err
+	}
+	if out, err := in.Command(ctx, in.Program.Path, test...).CombinedOutput(); err != nil {
+		return fmt.Errorf("its configuration is refused; what is not generated comes from extra\n%s", strings.TrimSpace(string(out)))
+	}
+	return nil
+}
