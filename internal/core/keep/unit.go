@@ -143,12 +143,13 @@ func (u *unit) stop() {
 // set changes the status and tells everybody.
 func (u *unit) set(change func(*Status)) {
 	u.mu.Lock()
-	before := u.status.State
+	state, blocked := u.status.State, u.status.Blocked
 	change(&u.status)
-	moved := u.status.State != before
-	if moved {
+	if u.status.State != state {
 		u.status.Since = time.Now()
 	}
+	// That it can't start matters to those who wait for it, as a state does.
+	moved := u.status.State != state || u.status.Blocked != blocked
 	u.mu.Unlock()
 	u.keeper.published(u, moved)
 }
