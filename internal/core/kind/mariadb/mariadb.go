@@ -95,7 +95,14 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, report func(string))
 	if err := os.RemoveAll(unfinished); err != nil {
 		return err
 	}
+	if err := os.MkdirAll(temporary(in), 0o700); err != nil {
+		return err
+	}
+	if err := in.Account.Own(temporary(in)); err != nil {
+		return err
+	}
 	cmd := in.Command(ctx, installers[0], "--no-defaults", "--datadir="+unfinished, "--auth-root-authentication-method=normal", "--skip-test-db")
+	cmd.Env = append(cmd.Env, "TMPDIR="+temporary(in))
 	if out, err := cmd.CombinedOutput(); err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
@@ -122,12 +129,16 @@ func writeRights(in *kind.Instance) error {
 	return in.Account.Own(rights(in))
 }
 
+// temporary is the folder for temporary tables. A server that starts clears
+// it, so that two must not share one.
+func temporary(in *kind.Instance) string { return filepath.Join(in.Data, "tmp") }
+
 func rights(in *kind.Instance) string { return filepath.Join(in.Run, "rights.sql") }
 
 // Launch starts the server with everything on its command line.
 func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	argv := []string{in.Program.Path, "--no-defaults", "--datadir=" + files(in), "--port=" + strconv.Itoa(in.Port), "--bind-address=127.0.0.1",
-		"--socket=" + filepath.Join(in.Run, "s.sock"), "--pid-file=" + filepath.Join(in.Run, "pid"), "--init-file=" + rights(in),
+		"--socket=" + filepath.Join(in.Run, "s.sock"), "--pid-file=" + filepath.Join(in.Run, "pid"), "--init-file=" + rights(in), "--tmpdir=" + temporary(in),
 		"--skip-name-resolve", "--character-set-server=utf8mb4"}
 	settings := in.Service.Settings.(*Settings).Settings
 	for _, name := range slices.Sorted(maps.Keys(settings)) {
