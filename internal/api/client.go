@@ -19,6 +19,10 @@ import (
 // ErrNoKeeper is returned when no keeper answers on the socket.
 var ErrNoKeeper = errors.New("no keeper is running for this project")
 
+// ErrLost is returned when the keeper was there and ended, or was lost, before
+// it answered.
+var ErrLost = errors.New("the keeper does not answer")
+
 // Client talks to a keeper.
 type Client struct {
 	http *http.Client
@@ -70,7 +74,7 @@ func (c *Client) send(ctx context.Context, method, path string, body any) (*http
 		return nil, ErrNoKeeper
 	}
 	if err != nil {
-		return nil, fmt.Errorf("the keeper does not answer: %w", errors.Unwrap(err))
+		return nil, fmt.Errorf("%w: %w", ErrLost, errors.Unwrap(err))
 	}
 	if v := resp.Header.Get(versionHeader); v != Version {
 		resp.Body.Close()
