@@ -323,7 +323,7 @@ func (d *serverDriver) probe() (probe.Probe, error) {
 }
 
 // checkInWords says how a service is checked.
-func checkInWords(s *declare.Service, k kind.Info) string {
+func checkInWords(s *declare.Service, k kind.Info, show func(string) string) string {
 	h := declare.Health{}
 	if s.Health != nil {
 		h = *s.Health
@@ -334,9 +334,9 @@ func checkInWords(s *declare.Service, k kind.Info) string {
 	case ok && once.RunsOnce():
 		return "runs to its end, with exit 0"
 	case h.HTTP.Value != "":
-		return "HTTP " + h.HTTP.Value + every
+		return "HTTP " + show(h.HTTP.Value) + every
 	case h.TCP.Value != "":
-		return "connection to " + h.TCP.Value + every
+		return "connection to " + show(h.TCP.Value) + every
 	case !h.Run.IsZero():
 		return "command " + h.Run.String() + every
 	case h.Log.Regexp != nil:

@@ -83,7 +83,7 @@ func atRest(d *declare.Declaration, s *declare.Service) Status {
 func describe(p *project.Project, s *declare.Service, st *Status) {
 	k := p.Kind(s)
 	st.About = k.Info().About
-	st.Check = checkInWords(s, k.Info())
+	st.Check = checkInWords(s, k.Info(), p.Wiring().ForDisplay)
 	if r, ok := s.Settings.(interface{ CommandLine() string }); ok {
 		st.Command = r.CommandLine()
 	}

@@ -73,6 +73,16 @@ func (s Source) Expand(text string) (string, error) {
 	return v.Value, err
 }
 
+// ForDisplay resolves the references of a text that is shown. It stays as it
+// is where a secret is in it, or a reference can't be resolved.
+func (s Source) ForDisplay(text string) string {
+	v, err := s.expand(text, nil)
+	if err != nil || v.Secret {
+		return text
+	}
+	return v.Value
+}
+
 // Argv resolves the references of a command and returns the arguments to
 // execute: the command's own words if it is a plain one, so that the process
 // is the program itself, otherwise those of a shell that runs it.

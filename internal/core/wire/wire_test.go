@@ -78,6 +78,9 @@ func TestWhatCantBeResolved(t *testing.T) {
 		_, err := s.Expand(text)
 		assert.ErrorContains(t, err, says)
 	}
+	assert.Equal(t, "toolshed!", s.ForDisplay("${project.name}!"))
+	assert.Equal(t, "at ${ledger.url}", s.ForDisplay("at ${ledger.url}"), "a secret is not shown")
+	assert.Equal(t, "${env.GONE}", s.ForDisplay("${env.GONE}"))
 	v, err := s.Expand("${env.EMPTY}")
 	assert.NoError(t, err)
 	assert.Empty(t, v, "set and empty is not unset")
