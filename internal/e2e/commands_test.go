@@ -159,6 +159,13 @@ func TestPortsOfProjects(t *testing.T) {
 	assert.Equal(t, a, three.status().Service["api"].Port, "the same again next time")
 }
 
+func TestPortHeldByAnotherServiceOfTheProject(t *testing.T) {
+	p := newProject(t, "[service.one]\nrun = \""+binary+" emulate mail --listen 127.0.0.1:4288\"\nhealth = { tcp = \"127.0.0.1:4288\" }\n[service.two]\nrun = \"sleep 1000\"\nport = 4288\nneeds = [\"one\"]\n")
+	r := p.run("start")
+	assert.Equal(t, 1, r.code)
+	assert.Regexp(t, `port 4288 is held by neighbour, pid \d+, started \d+ s ago in .*, this project's one`, r.stderr)
+}
+
 func TestEnvAndLogs(t *testing.T) {
 	p := newProject(t, `
 [service.api]

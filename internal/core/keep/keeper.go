@@ -410,14 +410,6 @@ func (k *Keeper) measureStart() {
 	k.mu.Unlock()
 }
 
-// Environment resolves what a service is started with.
-func (k *Keeper) Environment(name string) ([]string, error) {
-	if err := k.decl.Check(name); err != nil {
-		return nil, err
-	}
-	return k.project.Environment(k.decl.Service(name))
-}
-
 // Log returns the last n lines of a service's log that begin before the
 // offset; a negative one means the end.
 func (k *Keeper) Log(name string, before int64, n int) ([]journal.Line, error) {

@@ -109,9 +109,8 @@ type Info struct {
 	UsualPort int
 	// Check says in words what the kind's own check is: "login".
 	Check string
-	// Facts are the names of the facts, the most useful first; Secrets are
-	// those that hold a password.
-	Facts, Secrets []string
+	// Facts are the names of the facts, the most useful first.
+	Facts []string
 	// Packages are what provides the server, Example is a declaration of one.
 	Packages Packages
 	Example  string

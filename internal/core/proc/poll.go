@@ -3,18 +3,9 @@ package proc
 import "time"
 
 // pollEnd is awaitEnd where the system can't tell of the end by itself.
-func pollEnd(id ID, cancel <-chan struct{}) bool {
-	tick := time.NewTicker(250 * time.Millisecond)
-	defer tick.Stop()
-	for {
-		select {
-		case <-cancel:
-			return false
-		case <-tick.C:
-			if !id.Alive() {
-				return true
-			}
-		}
+func pollEnd(id ID) {
+	for id.Alive() {
+		time.Sleep(250 * time.Millisecond)
 	}
 }
 

@@ -83,11 +83,10 @@ type Spec struct {
 
 // Process is a service's main process.
 type Process struct {
-	id     ID
-	mark   string
-	done   chan struct{}
-	exit   Exit
-	cancel chan struct{}
+	id   ID
+	mark string
+	done chan struct{}
+	exit Exit
 }
 
 // Start starts a process in a group of its own. The errors are those of
@@ -107,7 +106,7 @@ func Start(spec Spec) (*Process, error) {
 	if err := cmd.Start(); err != nil {
 		return nil, err
 	}
-	p := &Process{mark: spec.Mark, done: make(chan struct{}), cancel: make(chan struct{})}
+	p := &Process{mark: spec.Mark, done: make(chan struct{})}
 	p.id.PID = cmd.Process.Pid
 	// The child can't be reaped before Wait, so its entry is still there.
 	p.id.Start, _ = startOf(p.id.PID)
@@ -135,11 +134,10 @@ func Adopt(id ID, mark string) (*Process, error) {
 	if !id.Alive() {
 		return nil, fmt.Errorf("the process with pid %d is gone", id.PID)
 	}
-	p := &Process{id: id, mark: mark, done: make(chan struct{}), cancel: make(chan struct{})}
+	p := &Process{id: id, mark: mark, done: make(chan struct{})}
 	go func() {
-		if awaitEnd(id, p.cancel) {
-			close(p.done)
-		}
+		awaitEnd(id)
+		close(p.done)
 	}()
 	return p, nil
 }
@@ -159,9 +157,6 @@ func (p *Process) Exit() Exit {
 		return Exit{}
 	}
 }
-
-// Release stops watching an adopted process and leaves it running.
-func (p *Process) Release() { close(p.cancel) }
 
 // Signal asks the main process to end with the named signal, "TERM".
 func (p *Process) Signal(name string) error {

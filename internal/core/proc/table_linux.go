@@ -115,25 +115,25 @@ func markOf(pid int) string {
 	return ""
 }
 
-// awaitEnd returns true when the process has ended, false when cancelled.
-func awaitEnd(id ID, cancel <-chan struct{}) bool {
+// awaitEnd returns when the process has ended.
+func awaitEnd(id ID) {
 	fd, err := unix.PidfdOpen(id.PID, 0)
-	if err != nil || !id.Alive() { // too old a system, or it ended meanwhile
-		return pollEnd(id, cancel)
+	if err != nil {
+		pollEnd(id) // too old a system, or it ended meanwhile
+		return
 	}
 	defer unix.Close(fd)
+	if !id.Alive() { // the pid may be another's by now
+		return
+	}
 	for {
-		n, err := unix.Poll([]unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}, 1000)
+		n, err := unix.Poll([]unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}, -1)
 		if n > 0 {
-			return true
+			return
 		}
 		if err != nil && err != unix.EINTR {
-			return pollEnd(id, cancel)
-		}
-		select {
-		case <-cancel:
-			return false
-		default:
+			pollEnd(id)
+			return
 		}
 	}
 }

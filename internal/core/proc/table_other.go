@@ -78,7 +78,7 @@ func markOf(pid int) string {
 	return ""
 }
 
-func awaitEnd(id ID, cancel <-chan struct{}) bool { return pollEnd(id, cancel) }
+func awaitEnd(id ID) { pollEnd(id) }
 
 // Subreap does nothing here: the system has no such thing.
 func Subreap() error { return nil }

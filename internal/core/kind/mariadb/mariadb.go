@@ -54,7 +54,7 @@ env.DATABASE_URL = "${ledger.url}"
 // Info describes the kind.
 func (Kind) Info() kind.Info {
 	return kind.Info{Name: "mariadb", Packages: finder.Packages, Example: example, About: "MariaDB", Check: "login", Listens: true, UsualPort: 3306,
-		Facts: []string{"url", "host", "port", "user", "password", "database"}, Secrets: []string{"url", "password"},
+		Facts:    []string{"url", "host", "port", "user", "password", "database"},
 		Accounts: []string{"mysql"}}
 }
 

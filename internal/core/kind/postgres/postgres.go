@@ -61,7 +61,7 @@ env.DATABASE_URL = "${ledger.url}"
 // Info describes the kind.
 func (Kind) Info() kind.Info {
 	return kind.Info{Name: "postgres", Packages: finder.Packages, Example: example, About: "PostgreSQL", Check: "login", Listens: true, UsualPort: 5432,
-		Facts: []string{"url", "host", "port", "user", "password", "database"}, Secrets: []string{"url", "password"},
+		Facts:    []string{"url", "host", "port", "user", "password", "database"},
 		Accounts: []string{"postgres"}}
 }
 

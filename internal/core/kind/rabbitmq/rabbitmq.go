@@ -70,7 +70,7 @@ env.AMQP_URL = "${orders.url}"
 // Info describes the kind.
 func (Kind) Info() kind.Info {
 	return kind.Info{Name: "rabbitmq", Packages: packages, Example: example, About: "RabbitMQ", Check: "AMQP login", Listens: true, UsualPort: 5672,
-		Facts: []string{"url", "host", "port", "user", "password", "vhost"}, Secrets: []string{"url", "password"}}
+		Facts: []string{"url", "host", "port", "user", "password", "vhost"}}
 }
 
 // Settings makes empty settings.
@@ -124,7 +124,8 @@ func (Kind) Prepare(_ context.Context, in *kind.Instance, _ func(string)) error 
 func definitionsOf(in *kind.Instance) (string, error) {
 	s := in.Service.Settings.(*Settings)
 	type entry = map[string]any
-	var vhosts, users, permissions, queues []entry
+	var vhosts, users, permissions []entry
+	queues := []entry{} // the server wants a list, also of nothing
 	for _, v := range s.vhosts() {
 		vhosts = append(vhosts, entry{"name": v})
 		for _, u := range s.users() {
@@ -141,15 +142,8 @@ func definitionsOf(in *kind.Instance) (string, error) {
 	for _, q := range s.Queues {
 		queues = append(queues, entry{"name": q, "vhost": s.vhosts()[0], "durable": true, "auto_delete": false, "arguments": entry{}})
 	}
-	b, err := json.Marshal(entry{"vhosts": vhosts, "users": users, "permissions": permissions, "queues": orEmpty(queues)})
+	b, err := json.Marshal(entry{"vhosts": vhosts, "users": users, "permissions": permissions, "queues": queues})
 	return string(b), err
-}
-
-func orEmpty[T any](list []T) []T {
-	if list == nil {
-		return []T{}
-	}
-	return list
 }
 
 // hash is RabbitMQ's form of a password: a salt of four bytes, and the SHA-256
