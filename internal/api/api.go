@@ -25,6 +25,8 @@ type Keeper struct {
 	// Busy that services run.
 	Stale bool `json:"stale"`
 	Busy  bool `json:"busy"`
+	// Profile is the one that it was started with.
+	Profile string `json:"profile,omitempty"`
 }
 
 // Names is the body of a request that is about services.

@@ -31,8 +31,8 @@ const startWait = 10 * time.Second
 
 // Keep is the keeper's process: it supervises the project in dir until the
 // context ends, all is stopped, or nothing has run for a while.
-func Keep(ctx context.Context, dir string) error {
-	p, err := project.Open(dir)
+func Keep(ctx context.Context, dir, profile string) error {
+	p, err := project.OpenProfile(dir, profile)
 	if err != nil {
 		return err
 	}
@@ -44,6 +44,9 @@ func Keep(ctx context.Context, dir string) error {
 		return err
 	}
 	defer lock.Close()
+	if err := p.KeepProfile(); err != nil {
+		return err
+	}
 	log, closeLog, err := openLog(p)
 	if err != nil {
 		return err
@@ -68,9 +71,13 @@ func Keep(ctx context.Context, dir string) error {
 	supervised := make(chan error, 1)
 	adopted := make(chan struct{})
 	go func() { supervised <- k.Run(adopted) }()
-	go endWhenIdle(ctx, k, end)
+	endStopped := func() {
+		p.ForgetProfile()
+		end()
+	}
+	go endWhenIdle(ctx, k, endStopped)
 	<-adopted
-	err = NewServer(k, end, log).Serve(ctx, l)
+	err = NewServer(k, endStopped, log).Serve(ctx, l)
 	end()
 	return errors.Join(err, <-supervised)
 }
@@ -179,7 +186,7 @@ func Connect(ctx context.Context, p *project.Project) (*Client, error) {
 		return nil, fmt.Errorf("the keeper can't be started: %w", err)
 	}
 	defer said.Close()
-	cmd := exec.Command(p.Self, KeepCommand, "-C", p.Dir)
+	cmd := exec.Command(p.Self, KeepCommand, "-C", p.Dir, "--profile", p.Profile)
 	cmd.Dir = p.Dir
 	cmd.Stdout, cmd.Stderr = said, said
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
@@ -219,12 +226,32 @@ func Connect(ctx context.Context, p *project.Project) (*Client, error) {
 	}
 }
 
+// ProfileError says that services run with another profile than the one that
+// is asked for.
+type ProfileError struct{ Running, Wanted string }
+
+func (e *ProfileError) Error() string {
+	with := func(profile string) string {
+		if profile == "" {
+			return "without a profile"
+		}
+		return "with the profile " + profile
+	}
+	return fmt.Sprintf("services run %s; to start them %s, stop them first: neighbour stop", with(e.Running), with(e.Wanted))
+}
+
 // Refresh replaces a keeper with which nothing runs by one that has read the
-// declaration as it is now, if it was changed. Stale says that it was, and
-// that services run which are not to be disturbed.
+// declaration as it is now, with the project's profile, if that is not what
+// it has. Stale says that the declaration was changed, and that services run
+// which are not to be disturbed; a *ProfileError, that they run with another
+// profile.
 func Refresh(ctx context.Context, p *project.Project, c *Client) (fresh *Client, stale bool, err error) {
 	k, err := c.Hello(ctx)
-	if err != nil || !k.Stale || k.Busy {
+	other := k.Profile != p.Profile
+	switch {
+	case err == nil && other && k.Busy:
+		return c, k.Stale, &ProfileError{Running: k.Profile, Wanted: p.Profile}
+	case err != nil || !k.Stale && !other || k.Busy:
 		return c, k.Stale, err
 	}
 	_, err = c.Stop(ctx)

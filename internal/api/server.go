@@ -100,7 +100,7 @@ func read(w http.ResponseWriter, r *http.Request) (n Names, ok bool) {
 }
 
 func (s *Server) hello(w http.ResponseWriter, _ *http.Request) {
-	reply(w, http.StatusOK, Keeper{PID: os.Getpid(), Version: Version, Stale: s.keeper.Stale(), Busy: s.keeper.Busy()})
+	reply(w, http.StatusOK, Keeper{PID: os.Getpid(), Version: Version, Stale: s.keeper.Stale(), Busy: s.keeper.Busy(), Profile: s.keeper.Profile()})
 }
 
 func (s *Server) status(w http.ResponseWriter, _ *http.Request) {

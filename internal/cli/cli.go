@@ -53,12 +53,13 @@ func Run(args []string) int {
 	var usage usageError
 	var silent silentError
 	var unknown *declare.UnknownServiceError
+	var profile *declare.UnknownProfileError
 	switch {
 	case err == nil:
 		return done
 	case errors.As(err, &silent):
 		return failed
-	case errors.As(err, &usage), errors.As(err, &unknown):
+	case errors.As(err, &usage), errors.As(err, &unknown), errors.As(err, &profile):
 		fmt.Fprintln(a.err, "neighbour:", err)
 		return misused
 	}

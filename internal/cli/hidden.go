@@ -19,14 +19,17 @@ import (
 // The hidden commands are processes that Neighbour starts itself.
 
 func (a *app) keep() *cobra.Command {
-	return &cobra.Command{
+	var profile string
+	cmd := &cobra.Command{
 		Use: api.KeepCommand, Hidden: true, Args: words(cobra.NoArgs),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			// The terminal that started it may close.
 			signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
-			return api.Keep(cmd.Context(), a.dir)
+			return api.Keep(cmd.Context(), a.dir, profile)
 		},
 	}
+	cmd.Flags().StringVar(&profile, "profile", "", "the `profile`")
+	return cmd
 }
 
 func (a *app) emulate() *cobra.Command {

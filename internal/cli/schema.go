@@ -11,7 +11,12 @@ func (a *app) schema() *cobra.Command {
 	return &cobra.Command{
 		Use: "schema", Short: "Print the JSON Schema of the declaration, for editors", Args: words(cobra.NoArgs),
 		RunE: func(*cobra.Command, []string) error {
-			b, err := declare.Schema(catalogue.All)
+			// A project's own kinds are completed, too, where there is one.
+			var d *declare.Declaration
+			if p, err := a.project(); err == nil {
+				d = p.Declaration
+			}
+			b, err := declare.Schema(catalogue.All, d)
 			if err != nil {
 				return err
 			}

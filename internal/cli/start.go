@@ -23,6 +23,7 @@ func terminal(f *os.File) bool { return term.IsTerminal(f.Fd()) }
 
 func (a *app) start() *cobra.Command {
 	var noWait, asJSON bool
+	var profile string
 	cmd := &cobra.Command{
 		Use: "start [SERVICE...]", Short: "Start services with what they need, and wait until they are ready",
 		Long: `Start starts the named services and everything that they need, in order; without
@@ -30,11 +31,16 @@ a name, all. It returns when each is ready or has failed, with exit code 0 only
 if all are ready. Those that run already are left as they are.`,
 		ValidArgsFunction: a.services,
 		RunE: func(cmd *cobra.Command, names []string) error {
-			p, client, err := a.connect(cmd.Context(), names)
+			open := a.project
+			if cmd.Flags().Changed("profile") {
+				open = func() (*project.Project, error) { return project.OpenProfile(a.dir, profile) }
+			}
+			p, client, err := a.connect(cmd.Context(), open, names)
 			if err != nil {
 				return err
 			}
 			defer client.Close()
+			a.sayLater(p)
 			if noWait {
 				_, err := client.Start(cmd.Context(), names...)
 				return err
@@ -43,6 +49,14 @@ if all are ready. Those that run already are left as they are.`,
 		},
 	}
 	cmd.Flags().BoolVar(&noWait, "no-wait", false, "return at once")
+	cmd.Flags().StringVar(&profile, "profile", "", "the `name` of a profile of the declaration; it holds until everything is stopped")
+	_ = cmd.RegisterFlagCompletionFunc("profile", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		p, err := project.OpenProfile(a.dir, "")
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		return p.Profiles, cobra.ShellCompDirectiveNoFileComp
+	})
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print the status as JSON in the end")
 	return cmd
 }
@@ -54,7 +68,7 @@ func (a *app) restart() *cobra.Command {
 		Args:              words(cobra.MinimumNArgs(1)),
 		ValidArgsFunction: a.services,
 		RunE: func(cmd *cobra.Command, names []string) error {
-			p, client, err := a.connect(cmd.Context(), names)
+			p, client, err := a.connect(cmd.Context(), a.project, names)
 			if err != nil {
 				return err
 			}
@@ -144,8 +158,8 @@ func (a *app) stopped(p *project.Project, d api.Done, asJSON bool) error {
 }
 
 // connect opens the project, checks the names and finds or starts its keeper.
-func (a *app) connect(ctx context.Context, names []string) (*project.Project, *api.Client, error) {
-	p, err := a.project()
+func (a *app) connect(ctx context.Context, open func() (*project.Project, error), names []string) (*project.Project, *api.Client, error) {
+	p, err := open()
 	if err != nil {
 		return nil, nil, err
 	}
@@ -161,6 +175,16 @@ func (a *app) connect(ctx context.Context, names []string) (*project.Project, *a
 		fmt.Fprintf(a.err, "%s was changed while services run, which go on as they were declared; \"neighbour stop\" and start to use it\n", declare.FileName)
 	}
 	return p, client, err
+}
+
+// sayLater names the keys that are no service's and not carried out yet; of
+// the others the services' own warnings tell.
+func (a *app) sayLater(p *project.Project) {
+	for _, l := range p.Later {
+		if !strings.HasPrefix(l.Key, "service.") {
+			fmt.Fprintf(a.err, "%s: %s is checked, and not carried out yet\n", l.At, l.Key)
+		}
+	}
 }
 
 // follow shows what happens after a request until each of the named services
@@ -203,6 +227,11 @@ func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client
 		}
 	}
 	report.close()
+	for _, name := range names {
+		for _, w := range current[name].Warnings {
+			fmt.Fprintf(a.err, "%s: note: %s\n", name, tui.Clean(w))
+		}
+	}
 	return a.result(p, names, current, time.Since(began), asJSON)
 }
 

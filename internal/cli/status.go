@@ -33,7 +33,8 @@ func (a *app) json(v any) error {
 // problems, for what can be done without it.
 func (a *app) withoutDeclaration(problem error) (*project.Project, error) {
 	var problems declare.Problems
-	if !errors.As(problem, &problems) {
+	var profile *declare.UnknownProfileError
+	if !errors.As(problem, &problems) && !errors.As(problem, &profile) {
 		return nil, problem
 	}
 	path, err := declare.Find(a.dir)

@@ -112,6 +112,13 @@ func (m *model) facts(s api.Status, width int) []string {
 		}
 		row(name, n, plain)
 	}
+	for i, w := range s.Warnings {
+		name := ""
+		if i == 0 {
+			name = "note"
+		}
+		row(name, w, plain)
+	}
 	if s.Check != "" {
 		row("check", s.Check, plain)
 	}

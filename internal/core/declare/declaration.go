@@ -4,12 +4,11 @@
 package declare
 
 import (
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"neighbour/internal/core/plan"
@@ -29,6 +28,44 @@ type Declaration struct {
 	Services []*Service
 	// Plan orders the services by what they need, written and inferred.
 	Plan *plan.Plan
+	// Errands are sorted by name.
+	Errands []*Errand
+	// EnvFile is the file of variables to write; nil if none is declared.
+	EnvFile *EnvFile
+	// Kinds are those that the project and the user declare.
+	Kinds []*CustomKind
+	// Profiles are the names of all profiles, sorted; Profile is the chosen
+	// one, "" for none.
+	Profiles []string
+	Profile  string
+	// Later are the keys that are accepted and not carried out yet.
+	Later []Later
+}
+
+// Later is a key that is accepted and checked, and not carried out yet.
+type Later struct {
+	Key string // the full key, "service.api.prepare"
+	At  Position
+}
+
+// Errand is a declared one-off command.
+type Errand struct {
+	Name string
+	At   Position
+	Run  Command `toml:"run" doc:"the command: a line for sh, or a list of arguments"`
+	With Word    `toml:"with" doc:"the service whose folder and environment it gets"`
+	// Written are the needs as the file has them.
+	Written []Word `toml:"needs" doc:"services that are started first if they don't run"`
+	Dir     string `toml:"dir" doc:"the folder to run it in, from the declaration's; left out: that of its service"`
+
+	// Needs are the services that it needs, written or referred to, sorted.
+	Needs []string
+}
+
+// EnvFile is a file of environment variables that the app itself reads.
+type EnvFile struct {
+	Write Word            `toml:"write" doc:"the file to write the variables to, such as \".env.local\""`
+	Keys  map[string]Text `toml:"keys" doc:"the variables: { VITE_API_URL = \"${api.url}\" }"`
 }
 
 // Service is one declared service.
@@ -45,6 +82,9 @@ type Service struct {
 	Restart  Restart         `toml:"restart" doc:"what happens when it ends by itself"`
 	Stop     Stop            `toml:"stop" doc:"how it is stopped"`
 	Optional bool            `toml:"optional" doc:"others start without it when it fails"`
+	Prepare  []Preparation   `toml:"prepare" later:"yes" doc:"commands to run before its start: [{ run = \"npm ci\", when = [\"package-lock.json\"] }]"`
+	Reload   []Word          `toml:"reload" later:"yes" doc:"files whose change restarts it: [\"api/**/*.js\"]"`
+	Writes   []Word          `toml:"writes" later:"yes" doc:"folders that it must be able to write to"`
 
 	// Settings are the keys of its kind: a pointer to the type that the
 	// kind's Settings function makes.
@@ -55,6 +95,51 @@ type Service struct {
 	// Listens says that it has a port: its kind always does, or one is
 	// declared, or something refers to it.
 	Listens bool
+
+	node  *node
+	lines map[string][]string
+}
+
+// Preparation is a command to run before a start.
+type Preparation struct {
+	Run  Command `toml:"run" doc:"the command"`
+	When []Word  `toml:"when" doc:"files; it runs again only when one of them has changed; left out: before each start"`
+}
+
+// Written is a key as a file has it.
+type Written struct {
+	Key  string // in its service, "settings.work_mem"
+	At   Position
+	Line string // the whole line, without the blanks around it
+}
+
+// WrittenKeys lists the keys of the service, those inside of tables too, in
+// no particular order; with the values of lists as keys of their own.
+func (s *Service) WrittenKeys() []Written {
+	var out []Written
+	var walk func(path string, n *node)
+	walk = func(path string, n *node) {
+		at := n.keyAt
+		if path != "" {
+			w := Written{Key: path, At: at}
+			if lines := s.lines[at.File]; at.Line > 0 && at.Line <= len(lines) {
+				w.Line = strings.TrimSpace(lines[at.Line-1])
+			}
+			out = append(out, w)
+		}
+		for key, c := range n.table {
+			walk(join(path, key), c)
+		}
+		for _, c := range n.items {
+			if text, ok := c.value.(string); ok {
+				walk(join(path, text), c)
+			}
+		}
+	}
+	if s.node != nil {
+		walk("", s.node)
+	}
+	return out
 }
 
 // Health is a declared check. At most one of HTTP, TCP, Run and Log is set;
@@ -130,6 +215,23 @@ func (e *UnknownServiceError) Error() string {
 	return fmt.Sprintf("there is no service %q; the declaration has: %s", e.Name, list(e.Known))
 }
 
+// UnknownProfileError names a profile that the declaration doesn't have.
+type UnknownProfileError struct {
+	Name    string
+	Nearest string   // the name that was probably meant, or ""
+	Known   []string // all names
+}
+
+func (e *UnknownProfileError) Error() string {
+	switch {
+	case e.Nearest != "":
+		return fmt.Sprintf("there is no profile %q; did you mean %q?", e.Name, e.Nearest)
+	case len(e.Known) == 0:
+		return fmt.Sprintf("there is no profile %q; the declaration has none", e.Name)
+	}
+	return fmt.Sprintf("there is no profile %q; the declaration has: %s", e.Name, list(e.Known))
+}
+
 // Check returns an *UnknownServiceError for the first name that is not a
 // service's.
 func (d *Declaration) Check(names ...string) error {
@@ -181,19 +283,6 @@ func Find(dir string) (string, error) {
 			return "", &MissingError{Dir: abs}
 		}
 	}
-}
-
-// Load reads and checks the declaration at path. What is wrong with its
-// contents comes back as Problems.
-func Load(path string, kinds Catalogue) (*Declaration, error) {
-	src, err := os.ReadFile(path)
-	if err != nil {
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil, &MissingError{Dir: filepath.Dir(path)}
-		}
-		return nil, fmt.Errorf("the declaration can't be read: %w", err)
-	}
-	return Parse(src, path, kinds)
 }
 
 // Catalogue tells what the kinds know, as far as the declaration needs it.

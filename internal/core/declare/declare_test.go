@@ -168,7 +168,7 @@ func TestColumnsCountCharacters(t *testing.T) {
 	_, err := parse(t, "[service.api]\nrun = \"api\"\nenv.A = \"Grüße aus Köln ${x.url}\"\n")
 	var problems declare.Problems
 	require.ErrorAs(t, err, &problems)
-	assert.Equal(t, declare.Position{Line: 3, Column: 25}, problems[0].Position)
+	assert.Equal(t, declare.Position{File: "neighbour.toml", Line: 3, Column: 25}, problems[0].Position)
 }
 
 func TestFind(t *testing.T) {
@@ -185,7 +185,9 @@ func TestFind(t *testing.T) {
 	found, err := declare.Find(deep)
 	require.NoError(t, err)
 	assert.Equal(t, file, found)
-	d, err := declare.Load(file, catalogue.All)
+	f, err := declare.ReadFiles(file, "", "")
+	require.NoError(t, err)
+	d, err := f.Parse(catalogue.All)
 	require.NoError(t, err)
 	assert.Equal(t, strings.ToLower(filepath.Base(root)), d.Name, "a project without a name has its folder's")
 

@@ -12,17 +12,25 @@ import (
 // decoder fills Go values from the tree and collects what is wrong on the
 // way, so that one mistake doesn't hide the next.
 type decoder struct {
-	file     string
-	lines    []string
+	file     string // what problems without a place are about
+	lines    map[string][]string
 	problems Problems
+	later    []Later
 }
 
 func (d *decoder) report(key string, at Position, width int, message, remedy string) {
-	p := Problem{File: d.file, Position: at, Key: key, Width: width, Message: message, Remedy: remedy}
-	if at.Line > 0 && at.Line <= len(d.lines) {
-		p.Source = strings.TrimRight(d.lines[at.Line-1], "\r")
+	if at.File == "" {
+		at.File = d.file
 	}
-	d.problems = append(d.problems, p)
+	d.problems = append(d.problems, Problem{Position: at, Key: key, Width: width, Message: message, Remedy: remedy, Source: d.line(at)})
+}
+
+// line is the line of a place.
+func (d *decoder) line(at Position) string {
+	if lines := d.lines[at.File]; at.Line > 0 && at.Line <= len(lines) {
+		return strings.TrimRight(lines[at.Line-1], "\r")
+	}
+	return ""
 }
 
 func (d *decoder) mistyped(key string, n *node, want, example string) {
@@ -37,15 +45,22 @@ func (d *decoder) mistyped(key string, n *node, want, example string) {
 	d.report(key, at, width, fmt.Sprintf("must be %s, not %s", want, n.kind), remedy)
 }
 
+// field is a key of a struct type, with its value.
+type field struct {
+	reflect.Value
+	later bool
+}
+
 // fields maps the keys of struct types to their values.
-func fields(targets ...any) (map[string]reflect.Value, []string) {
-	byKey := map[string]reflect.Value{}
+func fields(targets ...any) (map[string]field, []string) {
+	byKey := map[string]field{}
 	var keys []string
 	for _, target := range targets {
 		v := reflect.ValueOf(target).Elem()
 		for i := range v.NumField() {
-			if key := v.Type().Field(i).Tag.Get("toml"); key != "" {
-				byKey[key] = v.Field(i)
+			tag := v.Type().Field(i).Tag
+			if key := tag.Get("toml"); key != "" {
+				byKey[key] = field{v.Field(i), tag.Get("later") != ""}
 				keys = append(keys, key)
 			}
 		}
@@ -67,7 +82,10 @@ func (d *decoder) table(path string, n *node, targets ...any) {
 			d.unknown(join(path, key), key, child, keys)
 			continue
 		}
-		d.value(join(path, key), child, field)
+		if field.later {
+			d.later = append(d.later, Later{Key: join(path, key), At: child.keyAt})
+		}
+		d.value(join(path, key), child, field.Value)
 	}
 }
 
@@ -261,5 +279,5 @@ func columnIn(t Text, offset int) Position {
 	if strings.Contains(t.Value, "\n") {
 		return t.At
 	}
-	return Position{t.At.Line, t.At.Column + 1 + utf8.RuneCountInString(t.Value[:offset])}
+	return Position{t.At.File, t.At.Line, t.At.Column + 1 + utf8.RuneCountInString(t.Value[:offset])}
 }

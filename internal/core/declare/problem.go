@@ -9,13 +9,17 @@ import (
 // Position is a place in a file; both numbers count from 1, the column in
 // characters.
 type Position struct {
+	// File is the file's name, or its path if it is not in the project's folder.
+	File         string
 	Line, Column int
 }
 
+// String is the place as editors and compilers write it.
+func (p Position) String() string { return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column) }
+
 // Problem is one thing that is wrong in a declaration.
 type Problem struct {
-	File     string   // as the user would name it
-	Position Position // zero when the problem is with the file as a whole
+	Position Position // its line is 0 when the problem is with the file as a whole
 	Key      string   // the full key, "service.api.port"; may be empty
 	Source   string   // the line itself
 	Width    int      // how many characters of the line are meant, at least 1
@@ -27,11 +31,11 @@ type Problem struct {
 // wrong, the line with its mark, and the remedy.
 func (p Problem) Error() string {
 	var b strings.Builder
-	b.WriteString(p.File)
 	if p.Position.Line > 0 {
-		fmt.Fprintf(&b, ":%d:%d", p.Position.Line, p.Position.Column)
+		b.WriteString(p.Position.String() + ": ")
+	} else {
+		b.WriteString(p.Position.File + ": ")
 	}
-	b.WriteString(": ")
 	if p.Key != "" {
 		fmt.Fprintf(&b, "%s: ", p.Key)
 	}
@@ -63,11 +67,22 @@ func (ps Problems) Error() string {
 
 func (ps Problems) sort() {
 	slices.SortStableFunc(ps, func(a, b Problem) int {
+		if a.Position.File != b.Position.File {
+			return strings.Compare(rank(a.Position.File), rank(b.Position.File))
+		}
 		if a.Position.Line != b.Position.Line {
 			return a.Position.Line - b.Position.Line
 		}
 		return a.Position.Column - b.Position.Column
 	})
+}
+
+// rank puts the declaration itself before the files that belong to it.
+func rank(file string) string {
+	if file == FileName {
+		return ""
+	}
+	return file
 }
 
 // Nearest returns the candidate that a misspelt word most probably means, or

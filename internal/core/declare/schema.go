@@ -14,8 +14,13 @@ const SchemaID = "https://example.org/neighbour/neighbour.schema.json"
 
 // Schema generates the JSON Schema (draft 2020-12) of the declaration from
 // the types that read it, so that editors can complete and check the file.
-func Schema(kinds Catalogue) ([]byte, error) {
-	names := slices.Clone(kinds.Kinds())
+// The kinds that a declaration has itself are added, if it is given.
+func Schema(kinds Catalogue, d *Declaration) ([]byte, error) {
+	c := &checker{kinds: kinds, decl: d}
+	if d == nil {
+		c.decl = &Declaration{}
+	}
+	names := slices.Clone(c.kindNames())
 	slices.Sort(names)
 	service := object(reflect.TypeFor[Service]())
 	properties := service["properties"].(map[string]any)
@@ -24,7 +29,7 @@ func Schema(kinds Catalogue) ([]byte, error) {
 	delete(service, "additionalProperties")
 	var branches []any
 	for _, name := range names {
-		info, _ := kinds.Describe(name)
+		info, _ := c.describe(name)
 		own := object(reflect.TypeOf(info.Settings()).Elem())
 		delete(own, "additionalProperties")
 		when := map[string]any{"properties": map[string]any{"kind": map[string]any{"const": name}}}
@@ -44,11 +49,29 @@ func Schema(kinds Catalogue) ([]byte, error) {
 			}},
 			"service": map[string]any{"type": "object", "minProperties": 1, "additionalProperties": false,
 				"patternProperties": map[string]any{serviceName.String(): map[string]any{"$ref": "#/$defs/service"}}},
+			"errand": named("one-off commands", object(reflect.TypeFor[Errand]())),
+			"env":    described("a file of environment variables that the app itself reads", object(reflect.TypeFor[EnvFile]())),
+			"kind":   named("kinds of the project's own", object(reflect.TypeFor[CustomKind]())),
+			"profile": named("named sets of changes, chosen with start --profile", map[string]any{"type": "object", "additionalProperties": false,
+				// What a service may have depends on its kind, which stands elsewhere.
+				"properties": map[string]any{"service": named("", map[string]any{"type": "object"}), "errand": named("", map[string]any{"type": "object"}), "env": map[string]any{"type": "object"}}}),
 		},
 		"$defs": map[string]any{"service": service},
 	}
 	b, err := json.MarshalIndent(schema, "", "  ")
 	return append(b, '\n'), err
+}
+
+func described(doc string, schema map[string]any) map[string]any {
+	if doc != "" {
+		schema["description"] = doc
+	}
+	return schema
+}
+
+// named is the schema of a table of tables with names of the user's.
+func named(doc string, entry map[string]any) map[string]any {
+	return described(doc, map[string]any{"type": "object", "additionalProperties": false, "patternProperties": map[string]any{serviceName.String(): entry}})
 }
 
 // object is the schema of a struct with toml tags.
@@ -67,6 +90,8 @@ type Key struct {
 	Name string
 	Doc  string
 	Type reflect.Type
+	// Later says that it is accepted and not carried out yet.
+	Later bool
 }
 
 // Keys lists the keys of a struct with toml tags, in its order.
@@ -75,7 +100,7 @@ func Keys(t reflect.Type) []Key {
 	for i := range t.NumField() {
 		f := t.Field(i)
 		if name := f.Tag.Get("toml"); name != "" {
-			keys = append(keys, Key{name, f.Tag.Get("doc"), f.Type})
+			keys = append(keys, Key{name, f.Tag.Get("doc"), f.Type, f.Tag.Get("later") != ""})
 		}
 	}
 	return keys
@@ -137,7 +162,11 @@ func KeyTable(t reflect.Type) string {
 	var b strings.Builder
 	b.WriteString("| key | takes | meaning |\n|---|---|---|\n")
 	for _, k := range Keys(t) {
-		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", k.Name, k.TypeInWords(), strings.ReplaceAll(k.Doc, "|", `\|`))
+		doc := strings.ReplaceAll(k.Doc, "|", `\|`)
+		if k.Later {
+			doc += " *(checked, not carried out yet)*"
+		}
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", k.Name, k.TypeInWords(), doc)
 	}
 	return b.String()
 }

@@ -41,7 +41,7 @@ func (k nodeKind) String() string {
 
 // parseTree reads TOML 1.0. A syntax error comes back as the second value;
 // there is at most one, since nothing after it can be trusted.
-func parseTree(src []byte) (*node, *syntaxError) {
+func parseTree(src []byte, file string) (*node, *syntaxError) {
 	// The decoder checks what the low-level parser leaves to it: keys given
 	// twice, tables defined twice, numbers out of range.
 	var discard map[string]any
@@ -49,11 +49,11 @@ func parseTree(src []byte) (*node, *syntaxError) {
 		var de *toml.DecodeError
 		if errors.As(err, &de) {
 			row, col := de.Position()
-			return nil, &syntaxError{Position{row, col}, cleanMessage(de.Error())}
+			return nil, &syntaxError{Position{file, row, col}, cleanMessage(de.Error())}
 		}
-		return nil, &syntaxError{Position{1, 1}, cleanMessage(err.Error())}
+		return nil, &syntaxError{Position{file, 1, 1}, cleanMessage(err.Error())}
 	}
-	p := &treeParser{src: src, root: &node{kind: tableNode, table: map[string]*node{}}}
+	p := &treeParser{src: src, file: file, root: &node{kind: tableNode, table: map[string]*node{}}}
 	p.parser.Reset(src)
 	current := p.root
 	for p.parser.NextExpression() {
@@ -85,6 +85,7 @@ func cleanMessage(s string) string {
 type treeParser struct {
 	parser unstable.Parser
 	src    []byte
+	file   string
 	root   *node
 }
 
@@ -96,7 +97,7 @@ func (p *treeParser) place(offset int) Position {
 			line, start = line+1, i+1
 		}
 	}
-	return Position{line, utf8.RuneCount(p.src[start:offset]) + 1}
+	return Position{p.file, line, utf8.RuneCount(p.src[start:offset]) + 1}
 }
 
 // descend walks a dotted key from a table, making the tables on its way.
@@ -194,4 +195,48 @@ func (n *node) child(key string, at Position, length int) *node {
 func (n *node) put(key string, c *node) {
 	n.table[key] = c
 	n.order = append(n.order, key)
+}
+
+// clone copies the tables of a tree, which merge changes; its values are
+// shared.
+func (n *node) clone() *node {
+	if n.kind != tableNode {
+		return n
+	}
+	c := *n
+	c.table, c.order = make(map[string]*node, len(n.table)), append([]string(nil), n.order...)
+	for key, child := range n.table {
+		c.table[key] = child.clone()
+	}
+	return &c
+}
+
+// merge lays a table over another: tables key by key, everything else in
+// place of what was there.
+func (n *node) merge(over *node) {
+	for _, key := range over.order {
+		theirs := over.table[key]
+		mine, ok := n.table[key]
+		switch {
+		case !ok:
+			n.put(key, theirs.clone())
+		case mine.kind == tableNode && theirs.kind == tableNode:
+			mine.merge(theirs)
+		default:
+			n.table[key] = theirs
+		}
+	}
+}
+
+// lines collects the lines that a tree has its keys and values on.
+func (n *node) lines(into map[Position]bool) {
+	for _, at := range []Position{n.keyAt, n.at} {
+		into[Position{at.File, at.Line, 0}] = true
+	}
+	for _, c := range n.table {
+		c.lines(into)
+	}
+	for _, c := range n.items {
+		c.lines(into)
+	}
 }

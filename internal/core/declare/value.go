@@ -152,8 +152,29 @@ func (c *Constraint) UnmarshalText(text []byte) error {
 	if err != nil {
 		return fmt.Errorf(`%q is not a version constraint; write "15", ">=15.2" or ">=15.2, <17"`, text)
 	}
+	if !satisfiable(string(text), parsed) {
+		return fmt.Errorf(`no version can meet %q; write for example ">=15.2, <17"`, text)
+	}
 	c.text, c.c = string(text), parsed
 	return nil
+}
+
+var numbers = regexp.MustCompile(`\d+(?:\.\d+){0,2}`)
+
+// satisfiable says whether any version meets a constraint. The least version
+// of each range that one can allow is nothing, a version that it names, or
+// the one right after it, so these are tried.
+func satisfiable(text string, c *semver.Constraints) bool {
+	candidates := []*semver.Version{semver.New(0, 0, 0, "", "")}
+	for _, named := range numbers.FindAllString(text, -1) {
+		v, err := semver.NewVersion(named)
+		if err != nil {
+			continue
+		}
+		patch, minor, major := v.IncPatch(), v.IncMinor(), v.IncMajor()
+		candidates = append(candidates, v, &patch, &minor, &major)
+	}
+	return slices.ContainsFunc(candidates, c.Check)
 }
 
 func (c Constraint) String() string { return c.text }
@@ -178,6 +199,9 @@ type Reference struct {
 	HasDefault   bool
 	// Project is "name" or "dir" for ${project.name} and ${project.dir}.
 	Project string
+	// Self is set for ${self.NAME}, a value of the service itself, in the
+	// declaration of a kind.
+	Self string
 	// Offset is the place of the reference in the text, in bytes.
 	Offset int
 	// Source is the reference as written.
@@ -272,6 +296,8 @@ func parseReference(source string) (*Reference, *ReferenceError) {
 			return fail(fmt.Sprintf("the project has no fact %q", rest), "write ${project.name} or ${project.dir}")
 		}
 		ref.Project = rest
+	case owner == "self":
+		ref.Self = rest
 	default:
 		ref.Service, ref.Fact = owner, rest
 	}

@@ -104,11 +104,18 @@ func (d *serverDriver) prepare(ctx context.Context, set func(func(*Status))) err
 	if in.Program, err = d.kind.Find(in); err != nil {
 		return err
 	}
+	if err := d.project.CheckData(in); err != nil {
+		return err
+	}
 	values, err := facts(d.project, d.svc)
 	if err != nil {
 		return err
 	}
-	set(func(s *Status) { s.Version, s.Facts = in.Program.Version, values })
+	warnings := notYet(d.project.Declaration, d.svc)
+	if w, ok := d.kind.(kind.Warner); ok {
+		warnings = append(warnings, w.Warn(in)...)
+	}
+	set(func(s *Status) { s.Version, s.Facts, s.Warnings = in.Program.Version, values, warnings })
 	if p, ok := d.kind.(kind.Preparer); ok {
 		err := p.Prepare(ctx, in, func(step string) {
 			set(func(s *Status) { s.State, s.Reason = Preparing, step })
@@ -119,8 +126,12 @@ func (d *serverDriver) prepare(ctx context.Context, set func(func(*Status))) err
 			if output != "" {
 				f.remarks = strings.Split(output, "\n")
 			}
+			f.remarks = append(f.remarks, refused(d.svc, err)...)
 			return f
 		}
+	}
+	if err := d.project.NoteData(in); err != nil {
+		return err
 	}
 	d.mu.Lock()
 	d.instance = in
@@ -247,7 +258,11 @@ func (d *serverDriver) starter() (probe.Probe, func(context.Context, func(func(*
 	}
 	p := k.Provision(d.current())
 	provision := func(ctx context.Context, set func(func(*Status))) error {
-		return p.Provision(ctx, func(step string) { set(func(s *Status) { s.Reason = step }) })
+		err := p.Provision(ctx, func(step string) { set(func(s *Status) { s.Reason = step }) })
+		if err == nil {
+			return nil
+		}
+		return &failure{reason: err.Error(), remarks: blame(d.svc, []string{err.Error()})}
 	}
 	if d.declaresCheck() {
 		return check, provision, nil
@@ -269,7 +284,7 @@ func (d *serverDriver) lastLines(n int) []string {
 			out = append(out, l.Text)
 		}
 	}
-	return out
+	return append(out, blame(d.svc, out)...)
 }
 
 // declaresCheck says that the declaration names a check.
@@ -285,13 +300,13 @@ func (d *serverDriver) probe() (probe.Probe, error) {
 		return d.kind.Probe(in)
 	}
 	h := d.svc.Health
-	expand := d.project.Wiring().Expand
 	switch {
 	case h.HTTP.Value != "":
-		address, err := expand(h.HTTP.Value)
+		f, err := in.Expand(h.HTTP.Value)
 		if err != nil {
 			return nil, err
 		}
+		address := f.Value
 		check := probe.HTTP{URLs: []string{address}, Status: h.Status, Header: h.Header, Body: h.Body}
 		if strings.HasPrefix(address, "/") {
 			number := strconv.Itoa(in.Port)
@@ -299,13 +314,13 @@ func (d *serverDriver) probe() (probe.Probe, error) {
 		}
 		return check, nil
 	case h.TCP.Value != "":
-		address, err := expand(h.TCP.Value)
+		f, err := in.Expand(h.TCP.Value)
 		if err == nil {
-			_, _, err = net.SplitHostPort(address)
+			_, _, err = net.SplitHostPort(f.Value)
 		}
-		return probe.TCP(address), err
+		return probe.TCP(f.Value), err
 	case !h.Run.IsZero():
-		argv, err := d.project.Wiring().Argv(h.Run)
+		argv, err := in.Argv(h.Run)
 		if err != nil {
 			return nil, err
 		}

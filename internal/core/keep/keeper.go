@@ -25,6 +25,7 @@ type Overview struct {
 	Project string `json:"project"`
 	Dir     string `json:"dir"`
 	PID     int    `json:"pid"` // the keeper's
+	Profile string `json:"profile,omitempty"`
 	// Began is when the latest start began; Took is how long it took until
 	// every service was ready or had failed, 0 while it is under way.
 	Began time.Time     `json:"began"`
@@ -47,7 +48,6 @@ type Keeper struct {
 	log     *slog.Logger
 	units   map[string]*unit
 	ctx     context.Context // ends with the keeper; the services go on
-	source  []byte          // the declaration as it was read
 
 	ops chan struct{} // holds a value while a start, stop or restart is under way
 
@@ -64,7 +64,6 @@ type Keeper struct {
 func New(ctx context.Context, p *project.Project, log *slog.Logger) *Keeper {
 	k := newKeeper(ctx, p.Declaration, log, func(s *declare.Service) driver { return newServerDriver(p, s) })
 	k.project = p
-	k.source, _ = os.ReadFile(p.File)
 	for _, u := range k.units {
 		describe(p, u.svc, &u.status)
 	}
@@ -91,6 +90,24 @@ func describe(p *project.Project, s *declare.Service, st *Status) {
 		st.Port = port
 	}
 	st.Facts, _ = facts(p, s)
+	st.Warnings = notYet(p.Declaration, s)
+}
+
+// notYet says which keys of a service are accepted and not carried out yet.
+func notYet(d *declare.Declaration, s *declare.Service) []string {
+	var keys []string
+	for _, l := range d.Later {
+		if key, ok := strings.CutPrefix(l.Key, "service."+s.Name+"."); ok {
+			keys = append(keys, key)
+		}
+	}
+	switch len(keys) {
+	case 0:
+		return nil
+	case 1:
+		return []string{keys[0] + " is checked, and not carried out yet"}
+	}
+	return []string{join(keys) + " are checked, and not carried out yet"}
 }
 
 // facts are a service's facts in its kind's order.
@@ -128,7 +145,7 @@ func newKeeper(ctx context.Context, d *declare.Declaration, log *slog.Logger, dr
 	k := &Keeper{
 		decl: d, plan: d.Plan, log: log, ctx: ctx, units: map[string]*unit{}, notify: make(chan struct{}),
 		watchers: map[*Watch]struct{}{}, save: make(chan struct{}, 1), ops: make(chan struct{}, 1), last: time.Now(),
-		overview: Overview{Project: d.Name, Dir: d.Dir, PID: os.Getpid()},
+		overview: Overview{Project: d.Name, Dir: d.Dir, PID: os.Getpid(), Profile: d.Profile},
 	}
 	for _, s := range d.Services {
 		k.units[s.Name] = &unit{svc: s, driver: drive(s), keeper: k, status: atRest(d, s)}
@@ -212,12 +229,11 @@ func (k *Keeper) startAll(set, named []string) time.Time {
 
 // Stale says that the declaration was changed after this keeper read it.
 func (k *Keeper) Stale() bool {
-	if k.project == nil {
-		return false
-	}
-	now, err := os.ReadFile(k.project.File)
-	return err == nil && string(now) != string(k.source)
+	return k.project != nil && k.project.Stale()
 }
+
+// Profile is the profile that the keeper was started with.
+func (k *Keeper) Profile() string { return k.decl.Profile }
 
 // Busy says that some service runs, or is to run.
 func (k *Keeper) Busy() bool {

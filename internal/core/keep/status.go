@@ -73,6 +73,9 @@ type Status struct {
 	Facts    []Fact  `json:"facts"`
 	Checks   Checks  `json:"checks"`
 	Usage    Usage   `json:"usage"`
+	// Warnings are what is probably not meant as it is, and what is declared
+	// and not carried out yet.
+	Warnings []string `json:"warnings,omitempty"`
 	// Notes are what its kind says of its contents.
 	Notes []string `json:"notes,omitempty"`
 	// Lines are the latest of its output.

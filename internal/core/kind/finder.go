@@ -11,6 +11,7 @@ import (
 type Finder struct {
 	Title    string // the server's name: "Redis"
 	Program  string // its program: "redis-server"; a pattern such as "php-fpm*" for several names
+	Also     string // another program that is the same to its clients; may be empty
 	Places   []string
 	Packages Packages
 	// Ask makes the program tell its version, "--version" if empty, which
@@ -23,6 +24,9 @@ type Finder struct {
 // there is none.
 func (f Finder) All() ([]Program, error) {
 	paths := Candidates(f.Program, f.Places...)
+	if f.Also != "" {
+		paths = Executables(append(paths, Candidates(f.Also, f.Places...)...))
+	}
 	if len(paths) == 0 {
 		return nil, &MissingError{Program: strings.TrimSuffix(f.Program, "*"), Looked: strings.Join(append([]string{"PATH"}, f.Places...), ", "), Packages: f.Packages}
 	}
@@ -30,7 +34,7 @@ func (f Finder) All() ([]Program, error) {
 	if ask == "" {
 		ask = "--version"
 	}
-	return Versions(paths, ask, f.Version)
+	return Versions(paths, []string{ask}, f.Version)
 }
 
 // Find returns the newest version that meets the constraint. Its error names

@@ -58,6 +58,12 @@ type Provisioning interface {
 	Provision(ctx context.Context, report func(step string)) error
 }
 
+// Selfer is implemented by kinds whose declaration refers to values of the
+// service itself, as ${self.NAME}.
+type Selfer interface {
+	Self(in *Instance, name string) (Fact, error)
+}
+
 // Consoler is implemented by kinds that have an interactive client.
 type Consoler interface {
 	// Console is its command, connected to the service.
@@ -97,6 +103,12 @@ func CheckSettings(settings map[string]string, ours []string, report func(key, m
 // contents. Notes must be quick, since it is called every few seconds.
 type Noter interface {
 	Notes(in *Instance) []string
+}
+
+// Warner is implemented by kinds that can tell before a start that something
+// probably isn't meant as it is. Warn is called when the program is found.
+type Warner interface {
+	Warn(in *Instance) []string
 }
 
 // Info describes a kind.
@@ -176,6 +188,8 @@ type Instance struct {
 	// Argv resolves the references of a command and splits it into the
 	// arguments to execute.
 	Argv func(declare.Command) ([]string, error)
+	// Expand resolves the references of a text.
+	Expand func(text string) (Fact, error)
 }
 
 // EnsureDirs makes the data and run folders, owned by the account.
@@ -252,28 +266,33 @@ func (e *MissingError) Error() string {
 // the patterns, the last match first, so that the newest version comes first,
 // and then the one in PATH.
 func Candidates(name string, patterns ...string) []string {
+	var paths []string
+	for _, pattern := range patterns {
+		matches, _ := filepath.Glob(filepath.Join(pattern, name))
+		slices.Reverse(matches)
+		paths = append(paths, matches...)
+	}
+	if path, err := exec.LookPath(name); err == nil {
+		if abs, err := filepath.Abs(path); err == nil {
+			paths = append(paths, abs)
+		}
+	}
+	return Executables(paths)
+}
+
+// Executables leaves out what can't be executed, and what is the same file as
+// one before.
+func Executables(paths []string) []string {
 	var found, resolved []string
-	add := func(path string) {
+	for _, path := range paths {
 		// A program may go by the name it is called by, so that a link is
 		// not replaced by what it leads to.
 		real, err := filepath.EvalSymlinks(path)
 		if err != nil || slices.Contains(resolved, real) {
-			return
+			continue
 		}
 		if info, err := os.Stat(real); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
 			found, resolved = append(found, path), append(resolved, real)
-		}
-	}
-	for _, pattern := range patterns {
-		matches, _ := filepath.Glob(filepath.Join(pattern, name))
-		slices.Reverse(matches)
-		for _, m := range matches {
-			add(m)
-		}
-	}
-	if path, err := exec.LookPath(name); err == nil {
-		if abs, err := filepath.Abs(path); err == nil {
-			add(abs)
 		}
 	}
 	return found
@@ -298,6 +317,18 @@ type FatalError struct{ Err error }
 
 func (e *FatalError) Error() string { return e.Err.Error() }
 func (e *FatalError) Unwrap() error { return e.Err }
+
+// RefusedError is a server's refusal of a text that the declaration passes on
+// to it.
+type RefusedError struct {
+	Err  error
+	At   declare.Position // of the text
+	Line int              // which of its lines is refused, from 0
+	Text string           // that line
+}
+
+func (e *RefusedError) Error() string { return e.Err.Error() }
+func (e *RefusedError) Unwrap() error { return e.Err }
 
 // Address are the facts of a server that has no common form of URL.
 func Address(in *Instance) map[string]Fact {

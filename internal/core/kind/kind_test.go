@@ -54,7 +54,7 @@ func TestSeveralVersionsSideBySide(t *testing.T) {
 
 	paths := kind.Candidates("server", filepath.Join(root, "lib/*/bin"))
 	assert.Len(t, paths, 4, "the link in PATH leads to one that is known already")
-	programs, err := kind.Versions(paths, "--version", version)
+	programs, err := kind.Versions(paths, []string{"--version"}, version)
 	require.NoError(t, err)
 	var order []string
 	for _, p := range programs {
@@ -72,7 +72,7 @@ func TestSeveralVersionsSideBySide(t *testing.T) {
 	assert.EqualError(t, err, fmt.Sprintf(`no installed Server meets version = ">=18"; installed: 16.1 (%s), 15.8 (%s), 9.6 (%s); install another (a package) or change the constraint`, newest, middle, old))
 
 	// Each was asked once; a program that changes is asked again.
-	_, err = kind.Versions(paths, "--version", version)
+	_, err = kind.Versions(paths, []string{"--version"}, version)
 	require.NoError(t, err)
 	asked, err := os.ReadFile(newest + ".asked")
 	require.NoError(t, err)

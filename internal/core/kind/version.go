@@ -23,7 +23,7 @@ import (
 type versionCache struct {
 	mu    sync.Mutex
 	path  string
-	known map[string]knownVersion // by the program's path
+	known map[string]knownVersion // by the program's path and how it was asked
 }
 
 type knownVersion struct {
@@ -50,20 +50,20 @@ func (c *versionCache) load() {
 	}
 }
 
-func (c *versionCache) get(path string, info os.FileInfo) (string, bool) {
+func (c *versionCache) get(question string, info os.FileInfo) (string, bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.load()
-	k, ok := c.known[path]
+	k, ok := c.known[question]
 	return k.Version, ok && k.Size == info.Size() && k.Modified.Equal(info.ModTime())
 }
 
 // put remembers a version. What can't be written is asked for again.
-func (c *versionCache) put(path string, info os.FileInfo, version string) {
+func (c *versionCache) put(question string, info os.FileInfo, version string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.load()
-	c.known[path] = knownVersion{info.Size(), info.ModTime(), version}
+	c.known[question] = knownVersion{info.Size(), info.ModTime(), version}
 	b, err := json.Marshal(c.known)
 	if err != nil || c.path == "" || os.MkdirAll(filepath.Dir(c.path), 0o755) != nil {
 		return
@@ -74,10 +74,10 @@ func (c *versionCache) put(path string, info os.FileInfo, version string) {
 	}
 }
 
-// Versions asks each program for its version and finds it in the answer with
+// Versions asks each program, with these arguments, for its version and finds it in the answer with
 // the expression's first group. The newest comes first. Programs that don't
 // answer are left out; if none does that is an error.
-func Versions(paths []string, ask string, expression *regexp.Regexp) ([]Program, error) {
+func Versions(paths, ask []string, expression *regexp.Regexp) ([]Program, error) {
 	var programs []Program
 	var first error
 	for _, path := range paths {
@@ -108,25 +108,26 @@ func CompareVersions(a, b string) int {
 	return x.Compare(y)
 }
 
-func versionOf(path, ask string, expression *regexp.Regexp) (string, error) {
+func versionOf(path string, ask []string, expression *regexp.Regexp) (string, error) {
 	info, err := os.Stat(path)
 	if err != nil {
 		return "", err
 	}
-	if v, ok := versions.get(path, info); ok {
+	question := strings.Join(append([]string{path}, ask...), " ") + " " + expression.String()
+	if v, ok := versions.get(question, info); ok {
 		return v, nil
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
-	out, err := exec.CommandContext(ctx, path, ask).CombinedOutput()
+	out, err := exec.CommandContext(ctx, path, ask...).CombinedOutput()
 	// Some tell it in their help, and end with a code of their own.
 	m := expression.FindStringSubmatch(string(out))
 	if m == nil && err != nil {
-		return "", fmt.Errorf("%s %s: %w", path, ask, err)
+		return "", fmt.Errorf("%s %s: %w", path, strings.Join(ask, " "), err)
 	}
 	if m == nil {
-		return "", fmt.Errorf("%s %s answers %q, where no version was found", path, ask, strings.TrimSpace(string(out)))
+		return "", fmt.Errorf("%s %s answers %q, where no version was found", path, strings.Join(ask, " "), strings.TrimSpace(string(out)))
 	}
-	versions.put(path, info, m[1])
+	versions.put(question, info, m[1])
 	return m[1], nil
 }

@@ -16,6 +16,7 @@ import (
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/kind/catalogue"
+	"neighbour/internal/core/kind/custom"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/wire"
 )
@@ -34,39 +35,86 @@ type Project struct {
 	// Self is the path of this program.
 	Self string
 
+	files declare.Files
 	state string
 	ports *portBook
 	vault *vault
 }
 
-// Open reads the declaration in dir or the nearest folder above it. Problems
-// in it come back as declare.Problems, its lack as a *declare.MissingError.
+// Open reads the declaration in dir or the nearest folder above it, with the
+// profile that the project's keeper was started with. Problems in it come
+// back as declare.Problems, its lack as a *declare.MissingError.
 func Open(dir string) (*Project, error) {
-	path, err := declare.Find(dir)
+	path, err := find(dir)
 	if err != nil {
 		return nil, err
+	}
+	profile, err := os.ReadFile(AtFile(path).profileFile())
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	return open(path, string(profile))
+}
+
+// OpenProfile is Open with another profile, "" for none.
+func OpenProfile(dir, profile string) (*Project, error) {
+	path, err := find(dir)
+	if err != nil {
+		return nil, err
+	}
+	return open(path, profile)
+}
+
+func find(dir string) (string, error) {
+	path, err := declare.Find(dir)
+	if err != nil {
+		return "", err
 	}
 	// One project has one name for its folder, however it was reached.
 	if real, err := filepath.EvalSymlinks(filepath.Dir(path)); err == nil {
 		path = filepath.Join(real, declare.FileName)
 	}
-	d, err := declare.Load(path, catalogue.All)
+	return path, nil
+}
+
+func open(path, profile string) (*Project, error) {
+	files, err := declare.ReadFiles(path, configDir(), profile)
 	if err != nil {
 		return nil, err
 	}
-	return New(d)
-}
-
-// New is the project of a declaration.
-func New(d *declare.Declaration) (*Project, error) {
+	d, err := files.Parse(catalogue.All)
+	if err != nil {
+		return nil, err
+	}
 	self, err := os.Executable()
 	if err != nil {
 		return nil, err
 	}
 	p := At(d.Dir)
-	p.Declaration, p.Self = d, self
+	p.Declaration, p.Self, p.files = d, self, files
 	return p, nil
 }
+
+// Stale says that the declaration was changed after it was read.
+func (p *Project) Stale() bool {
+	now, err := declare.ReadFiles(p.File, configDir(), p.Profile)
+	return err == nil && !now.Equal(p.files)
+}
+
+// KeepProfile remembers the profile for the clients of the keeper, until it
+// is forgotten.
+func (p *Project) KeepProfile() error {
+	if p.Profile == "" {
+		p.ForgetProfile()
+		return nil
+	}
+	return WriteFile(p.profileFile(), []byte(p.Profile), 0o600)
+}
+
+// ForgetProfile is called when everything is stopped.
+func (p *Project) ForgetProfile() { _ = os.Remove(p.profileFile()) }
+
+func (p *Project) profileFile() string { return filepath.Join(p.state, "run", "profile") }
 
 // At is the project in a folder without its declaration: only its paths may
 // be asked for. It serves where the declaration can't be read.
@@ -176,7 +224,12 @@ func ensurePrivate(dir string) error {
 const sharedBase = "/var/lib/neighbour"
 
 // Kind is the kind of a service.
-func (p *Project) Kind(s *declare.Service) kind.Kind { return catalogue.All.Kind(s.Kind) }
+func (p *Project) Kind(s *declare.Service) kind.Kind {
+	if k := p.CustomKind(s.Kind); k != nil {
+		return custom.New(k)
+	}
+	return catalogue.All.Kind(s.Kind)
+}
 
 // Instance is a service with what it is started with. Its program is not
 // looked for, and its folders are not made.
@@ -193,14 +246,14 @@ func (p *Project) Instance(s *declare.Service) (*kind.Instance, error) {
 	for _, v := range vars {
 		in.Env[v.Name] = v.Value
 	}
-	in.Argv, in.FactsOf = p.Wiring().Argv, p.Facts
 	in.ExtraPort = func(name string, usual int) (int, error) { return p.extraPort(s.Name+"."+name, usual) }
 	return in, nil
 }
 
 // bare is an instance as far as its facts need it.
 func (p *Project) bare(s *declare.Service) (*kind.Instance, error) {
-	info := p.Kind(s).Info()
+	k := p.Kind(s)
+	info := k.Info()
 	port, err := p.Port(s)
 	if err != nil {
 		return nil, err
@@ -211,6 +264,11 @@ func (p *Project) bare(s *declare.Service) (*kind.Instance, error) {
 		Run:    filepath.Join(p.state, "run", s.Name),
 		Secret: func(name string) (string, error) { return p.vault.secret(s.Name + "." + name) },
 	}
+	wiring := p.Wiring()
+	if k, ok := k.(kind.Selfer); ok {
+		wiring.Self = func(name string) (kind.Fact, error) { return k.Self(in, name) }
+	}
+	in.Argv, in.Expand, in.FactsOf = wiring.Argv, wiring.Fact, p.Facts
 	if len(info.Accounts) > 0 && os.Getuid() == 0 {
 		if in.Account, err = proc.FindAccount(info.Accounts...); err != nil {
 			return nil, err

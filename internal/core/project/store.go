@@ -15,6 +15,7 @@ import (
 	"sync"
 
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/kind"
 	"neighbour/internal/core/port"
 )
 
@@ -189,24 +190,36 @@ func (p *Project) givePort(name string, usual int) (int, error) {
 	return n, nil
 }
 
-// listDir is where this user's projects are listed: a file each, with the
-// project's folder in it.
-func listDir() (string, error) {
-	state := os.Getenv("XDG_STATE_HOME")
-	if state == "" {
-		home, err := os.UserHomeDir()
-		if err != nil {
-			return "", err
-		}
-		state = filepath.Join(home, ".local", "state")
+// xdg is a folder of this user's by the XDG Base Directory Specification; ""
+// if the user has no home.
+func xdg(variable, otherwise string) string {
+	if dir := os.Getenv(variable); filepath.IsAbs(dir) { // a relative one is to be ignored
+		return filepath.Join(dir, "neighbour")
 	}
-	return filepath.Join(state, "neighbour", "projects"), nil
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return ""
+	}
+	return filepath.Join(home, otherwise, "neighbour")
+}
+
+// configDir is where the user's own kinds are declared.
+func configDir() string { return xdg("XDG_CONFIG_HOME", ".config") }
+
+// listDir is where this user's projects are listed: a file each, with the
+// project's folder in it. A user without a home has no list.
+func listDir() string {
+	state := xdg("XDG_STATE_HOME", filepath.Join(".local", "state"))
+	if state == "" {
+		return ""
+	}
+	return filepath.Join(state, "projects")
 }
 
 func enlist(dir string) error {
-	list, err := listDir()
-	if err != nil {
-		return nil // a user without a home has no list
+	list := listDir()
+	if list == "" {
+		return nil
 	}
 	sum := sha256.Sum256([]byte(dir))
 	path := filepath.Join(list, hex.EncodeToString(sum[:8]))
@@ -222,10 +235,7 @@ func enlist(dir string) error {
 // Enlisted lists the folders of this user's projects that still exist,
 // sorted.
 func Enlisted() []string {
-	list, err := listDir()
-	if err != nil {
-		return nil
-	}
+	list := listDir()
 	entries, _ := os.ReadDir(list)
 	var dirs []string
 	for _, e := range entries {
@@ -239,4 +249,60 @@ func Enlisted() []string {
 	}
 	slices.Sort(dirs)
 	return dirs
+}
+
+// made is who made a service's data.
+type made struct {
+	Kind    string `json:"kind"`
+	Version string `json:"version,omitempty"`
+}
+
+func (p *Project) madeFile() string { return filepath.Join(p.state, "made.json") }
+
+// CheckData makes sure that the data of a service, if there is any, can be
+// used by its kind and by the version of its program.
+func (p *Project) CheckData(in *kind.Instance) error {
+	by, m, err := p.madeBy(in.Service.Name)
+	if err != nil || by == nil || m.Kind == "" {
+		return err
+	}
+	if entries, err := os.ReadDir(in.Data); err != nil || len(entries) == 0 {
+		return nil
+	}
+	usual := filepath.Join(p.state, "data", in.Service.Name)
+	switch older := kind.CompareVersions(minor(in.Program.Version), minor(m.Version)) < 0; {
+	case m.Kind != in.Service.Kind:
+		return fmt.Errorf("its data in %s was made by a service of kind %s, and now it is of kind %s; move that folder away to begin with empty data, or give the service another name", usual, m.Kind, in.Service.Kind)
+	case in.Program.Version != "" && m.Version != "" && older:
+		return fmt.Errorf("its data in %s was last used by version %s, and %s is %s, which may not be able to read it; install the newer one, or move that folder away to begin with empty data", usual, m.Version, in.Program.Path, in.Program.Version)
+	}
+	return nil
+}
+
+// minor is a version without what doesn't change how data is kept.
+func minor(version string) string {
+	parts := strings.SplitN(version, ".", 3)
+	return strings.Join(parts[:min(2, len(parts))], ".")
+}
+
+func (p *Project) madeBy(service string) (map[string]made, made, error) {
+	all := map[string]made{}
+	err := readJSON(p.madeFile(), &all)
+	return all, all[service], err
+}
+
+// NoteData remembers who is going to use a service's data.
+func (p *Project) NoteData(in *kind.Instance) error {
+	p.ports.mu.Lock() // services start at the same time
+	defer p.ports.mu.Unlock()
+	all, before, err := p.madeBy(in.Service.Name)
+	now := made{in.Service.Kind, in.Program.Version}
+	if err != nil || before == now {
+		return err
+	}
+	if entries, err := os.ReadDir(in.Data); err != nil || len(entries) == 0 {
+		return nil
+	}
+	all[in.Service.Name] = now
+	return writeJSON(p.madeFile(), all)
 }

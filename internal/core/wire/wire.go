@@ -19,6 +19,8 @@ type Source struct {
 	Facts func(service string) (map[string]kind.Fact, error)
 	// Getenv looks up a variable for ${env.NAME}; nil: os.LookupEnv.
 	Getenv func(name string) (string, bool)
+	// Self looks up ${self.NAME}; nil: there are none.
+	Self func(name string) (kind.Fact, error)
 }
 
 // Variable is one variable of a service's environment.
@@ -51,6 +53,12 @@ func (s Source) resolve(r *declare.Reference) (value string, secret bool, err er
 			return "", false, fmt.Errorf("%s: the variable %s is not set; set it before the start, or write a default: ${env.%s:-value}", r.Source, r.Env, r.Env)
 		}
 		return v, false, nil
+	case r.Self != "":
+		if s.Self == nil {
+			return "", false, fmt.Errorf("%s stands only in the declaration of a kind", r.Source)
+		}
+		f, err := s.Self(r.Self)
+		return f.Value, f.Secret, err
 	case r.Project == "name":
 		return s.Declaration.Name, false, nil
 	case r.Project == "dir":
@@ -71,6 +79,12 @@ func (s Source) resolve(r *declare.Reference) (value string, secret bool, err er
 func (s Source) Expand(text string) (string, error) {
 	v, err := s.expand(text, nil)
 	return v.Value, err
+}
+
+// Fact resolves the references of a text, and says whether a secret is in it.
+func (s Source) Fact(text string) (kind.Fact, error) {
+	v, err := s.expand(text, nil)
+	return kind.Fact{Value: v.Value, Secret: v.Secret}, err
 }
 
 // ForDisplay resolves the references of a text that is shown. It stays as it

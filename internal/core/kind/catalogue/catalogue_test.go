@@ -34,7 +34,7 @@ const docs = "../../../../docs/"
 
 func TestDocumentsAreCurrent(t *testing.T) {
 	generated(t, docs+"KINDS.md", catalogue.Reference())
-	schema, err := declare.Schema(catalogue.All)
+	schema, err := declare.Schema(catalogue.All, nil)
 	require.NoError(t, err)
 	generated(t, docs+"neighbour.schema.json", string(schema))
 }
@@ -42,7 +42,7 @@ func TestDocumentsAreCurrent(t *testing.T) {
 // valid checks a declaration against the schema.
 func valid(t *testing.T, text string) error {
 	t.Helper()
-	schema, err := declare.Schema(catalogue.All)
+	schema, err := declare.Schema(catalogue.All, nil)
 	require.NoError(t, err)
 	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(schema)))
 	require.NoError(t, err)

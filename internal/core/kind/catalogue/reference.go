@@ -15,6 +15,7 @@ func Reference() string {
 	b.WriteString("# The kinds\n\nGenerated from the catalogue; `go test ./internal/core/kind/catalogue -update` writes it anew.\n\nEvery service has these keys, whatever its kind:\n\n")
 	b.WriteString(declare.KeyTable(reflect.TypeFor[declare.Service]()))
 	b.WriteString("\n`health` has:\n\n" + declare.KeyTable(reflect.TypeFor[declare.Health]()))
+	b.WriteString("\nAn entry of `prepare` has:\n\n" + declare.KeyTable(reflect.TypeFor[declare.Preparation]()))
 	for _, k := range All {
 		info := k.Info()
 		fmt.Fprintf(&b, "\n## %s\n\n%s.", info.Name, strings.ToUpper(info.About[:1])+info.About[1:])
@@ -39,5 +40,56 @@ func Reference() string {
 		}
 		fmt.Fprintf(&b, "```toml\n%s\n```\n", strings.TrimSpace(info.Example))
 	}
+	b.WriteString(ownKinds + declare.KeyTable(reflect.TypeFor[declare.CustomKind]()) + ownExample)
+	b.WriteString(beside + declare.KeyTable(reflect.TypeFor[declare.Errand]()) + "\n`[env]` has *(checked, not carried out yet)*:\n\n" + declare.KeyTable(reflect.TypeFor[declare.EnvFile]()))
 	return b.String()
 }
+
+const ownKinds = `
+## A kind of your own
+
+What the catalogue doesn't have can be declared: for a project as ` + "`[kind.NAME]`" + ` in its declaration, for all projects of a user the same in ` + "`kinds.toml`" + ` in ` + "`~/.config/neighbour`" + ` (or below ` + "`$XDG_CONFIG_HOME`" + `). The project's goes before the user's. Its services are then declared, started, checked and reached like any other's.
+
+`
+
+const ownExample = `
+In its texts stand for what is the service's own: ` + "`${self.name}`, `${self.port}`, `${self.data}` (the folder for what must last), `${self.run}` (the folder for sockets and configuration), `${self.program}`, `${self.version}`, `${self.password}` (made up once, hidden on screens)" + ` and ` + "`${self.KEY}`" + ` for each of ` + "`keys`" + `.
+
+` + "```toml" + `
+[kind.finder]
+about = "search server"
+program = ["finderd", "/opt/finder-*/bin/finderd"]
+version = { args = ["--version"], match = 'finderd (\d+\.\d+)' }
+packages = { debian = "finder", homebrew = "finder" }
+port = 7700
+keys = { language = "en" }
+prepare = ["finderd init ${self.data}"]
+run = "finderd --data ${self.data} --listen 127.0.0.1:${self.port} --language ${self.language}"
+env = { FINDER_KEY = "${self.password}" }
+health = { http = "/health" }
+facts = { url = "http://127.0.0.1:${self.port}", key = "${self.password}" }
+console = "finder --url http://127.0.0.1:${self.port}"
+
+[service.tools]
+kind = "finder"
+version = ">=2"
+language = "nl"
+` + "```" + `
+`
+
+const beside = `
+## Beside the services
+
+` + "`neighbour.local.toml`" + ` beside the declaration changes it for one machine: its tables are laid over those of the declaration, key by key. It is not to be committed. ` + "`[profile.NAME]`" + ` holds changes of the same form, which count after ` + "`neighbour start --profile NAME`" + ` until everything is stopped:
+
+` + "```toml" + `
+[profile.away]
+service.tariffs.health = { tcp = "127.0.0.1:7071" }
+service.api.env.TARIFF_URL = "http://127.0.0.1:7071"
+` + "```" + `
+
+A service that is given another kind there is declared anew; only its ` + "`env`, `needs` and `optional`" + ` stay. A check of another sort takes the place of the one before.
+
+` + "`[errand.NAME]`" + ` declares a one-off command *(checked, not carried out yet)*:
+
+`

@@ -27,9 +27,11 @@ type Kind struct{}
 
 // Settings are its keys.
 type Settings struct {
-	Version   declare.Constraint `toml:"version" doc:"which versions will do"`
-	Databases []string           `toml:"databases" doc:"databases to create; the first is the one that url leads to"`
-	Settings  map[string]string  `toml:"settings" doc:"the server's own settings: { max_allowed_packet = \"64M\" }"`
+	Version    declare.Constraint `toml:"version" doc:"which versions will do"`
+	Databases  []string           `toml:"databases" doc:"databases to create; the first is the one that url leads to"`
+	Migrations string             `toml:"migrations" later:"yes" doc:"a folder of *.sql files to run in the first database, in the order of their names, each once"`
+	Seed       string             `toml:"seed" later:"yes" doc:"an SQL file to run once, after the migrations of a fresh database"`
+	Settings   map[string]string  `toml:"settings" doc:"the server's own settings: { max_allowed_packet = \"64M\" }"`
 }
 
 // Check reports names that can't be databases.

@@ -31,6 +31,8 @@ type Settings struct {
 	Databases []string           `toml:"databases" doc:"databases to create; the first is the one that url leads to"`
 	// Extensions are created, not removed: what they hold may be wanted.
 	Extensions []string          `toml:"extensions" doc:"extensions to create in each declared database"`
+	Migrations string            `toml:"migrations" later:"yes" doc:"a folder of *.sql files to run in the first database, in the order of their names, each once"`
+	Seed       string            `toml:"seed" later:"yes" doc:"an SQL file to run once, after the migrations of a fresh database"`
 	Settings   map[string]string `toml:"settings" doc:"the server's own settings: { work_mem = \"64MB\" }"`
 }
 

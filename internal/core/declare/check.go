@@ -1,0 +1,265 @@
+package declare
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"neighbour/internal/core/plan"
+)
+
+// place is a table that is checked, with its full key.
+type place struct {
+	path string
+	node *node
+}
+
+func placeOf(s *Service) place { return place{join("service", s.Name), s.node} }
+
+// at finds where a key of the table stands: the key itself, or the table.
+func (p place) at(key string) (Position, int) {
+	n := p.node
+	for _, k := range strings.Split(key, ".") {
+		if n.table[k] == nil {
+			break
+		}
+		n = n.table[k]
+	}
+	if n.width > 0 {
+		return n.at, n.width
+	}
+	return n.keyAt, n.keyLen
+}
+
+func (c *checker) reportKey(p place, key, message, remedy string) {
+	at, width := p.at(key)
+	path := p.path
+	if key != "" {
+		path = join(path, key)
+	}
+	c.report(path, at, width, message, remedy)
+}
+
+func (c *checker) checkServices() {
+	ports := map[int]string{}
+	graph := plan.Graph{}
+	where := map[[2]string]Word{} // the place that makes one service need another
+	for _, s := range c.decl.Services {
+		graph[s.Name] = nil
+	}
+	for _, s := range c.decl.Services {
+		p := placeOf(s)
+		s.lines = c.lines
+		c.checkKeys(s)
+		if s.Port != 0 {
+			if other, taken := ports[s.Port]; taken {
+				c.reportKey(p, "port", fmt.Sprintf("%s has port %d already", other, s.Port), "give one of them another port, or leave it out for any free one")
+			}
+			ports[s.Port] = s.Name
+		}
+		for _, need := range c.needs(join("service", s.Name), s, s.Written, s, s.Settings) {
+			if need.Value == s.Name {
+				c.report(join("service", s.Name+".needs"), need.At, need.width, "a service can't need itself", "remove it")
+				continue
+			}
+			s.Needs = append(s.Needs, need.Value)
+			if _, seen := where[[2]string{s.Name, need.Value}]; !seen {
+				where[[2]string{s.Name, need.Value}] = need
+			}
+		}
+		slices.Sort(s.Needs)
+		s.Needs = slices.Compact(s.Needs)
+		graph[s.Name] = s.Needs
+	}
+	c.checkErrands()
+	if e := c.decl.EnvFile; e != nil {
+		c.checkEnvFile(e)
+		c.needs("env", nil, nil, e)
+	}
+	order, err := plan.New(graph)
+	var cycle *plan.CycleError
+	if errors.As(err, &cycle) {
+		names := cycle.Cycle
+		var links []string
+		for i := range len(names) - 1 {
+			w := where[[2]string{names[i], names[i+1]}]
+			links = append(links, fmt.Sprintf("line %d makes %s need %s", w.At.Line, names[i], names[i+1]))
+		}
+		w := where[[2]string{names[0], names[1]}]
+		c.report(join("service", names[0]), w.At, w.width, err.Error(), "remove one of these: "+strings.Join(links, "; "))
+	}
+	c.decl.Plan = order
+}
+
+// checkErrands checks the errands' services. They are no part of the plan.
+func (c *checker) checkErrands() {
+	slices.SortFunc(c.decl.Errands, func(a, b *Errand) int { return strings.Compare(a.Name, b.Name) })
+	for _, e := range c.decl.Errands {
+		path := join("errand", e.Name)
+		written := e.Written
+		if e.With.Value != "" {
+			c.exists(path+".with", serviceNameOf(e.With.Value), e.With.At, e.With.width)
+		}
+		if e.Dir != "" {
+			c.checkLocal(path+".dir", Word{e.Dir, e.At, len(e.Name)}, "the errand runs there")
+		}
+		for _, need := range c.needs(path, nil, written, e) {
+			e.Needs = append(e.Needs, need.Value)
+		}
+		slices.Sort(e.Needs)
+		e.Needs = slices.Compact(e.Needs)
+	}
+}
+
+func (c *checker) checkEnvFile(e *EnvFile) {
+	if e.Write.Value == "" {
+		c.report("env.write", c.later[slices.IndexFunc(c.later, func(l Later) bool { return l.Key == "env" })].At, 3, "names no file", `add write = ".env.local"`)
+	} else {
+		c.checkLocal("env.write", e.Write, "it is written")
+	}
+	for name, text := range e.Keys {
+		if !environmentName.MatchString(name) {
+			c.report("env.keys."+name, text.At, text.width, fmt.Sprintf("%q can't be a variable's name", name), "use letters, digits and _, not beginning with a digit")
+		}
+	}
+}
+
+// checkLocal reports a path that leaves the project through "..". A whole
+// path is meant as it stands.
+func (c *checker) checkLocal(key string, path Word, why string) {
+	if path.Value == "" {
+		c.report(key, path.At, path.width, "is empty", "write a path from the project's folder")
+	} else if !filepath.IsAbs(path.Value) && !filepath.IsLocal(path.Value) {
+		c.report(key, path.At, path.width, fmt.Sprintf("%q leaves the project, and %s", path.Value, why), "move the declaration to a folder that holds both, or write the whole path if it is meant")
+	}
+}
+
+// checkGlob reports a pattern of files that can't be one.
+func (c *checker) checkGlob(key string, w Word) {
+	if w.Value == "" || !doublestar.ValidatePattern(w.Value) || filepath.IsAbs(w.Value) || !filepath.IsLocal(w.Value) {
+		c.report(key, w.At, w.width, fmt.Sprintf("%q is not a pattern of files in the project", w.Value), `write for example "package-lock.json" or "api/**/*.js"`)
+	}
+}
+
+// checkFiles checks the keys of a service that name files and folders.
+func (c *checker) checkFiles(s *Service) {
+	path := join("service", s.Name)
+	for i, w := range s.Writes {
+		c.checkLocal(fmt.Sprintf("%s.writes[%d]", path, i), w, "the service writes there")
+	}
+	for i, w := range s.Reload {
+		c.checkGlob(fmt.Sprintf("%s.reload[%d]", path, i), w)
+	}
+	for i, p := range s.Prepare {
+		key := fmt.Sprintf("%s.prepare[%d]", path, i)
+		if p.Run.IsZero() {
+			at, width := placeOf(s).at("prepare")
+			c.report(key, at, width, "has no command", `write for example { run = "npm ci", when = ["package-lock.json"] }`)
+		}
+		for j, w := range p.When {
+			c.checkGlob(fmt.Sprintf("%s.when[%d]", key, j), w)
+		}
+	}
+}
+
+func (c *checker) checkKeys(s *Service) {
+	info, known := c.describe(s.Kind)
+	if !known {
+		return
+	}
+	p := placeOf(s)
+	if n := c.nodes[s.Name].table["port"]; n != nil && n.kind == integerNode && (s.Port < 1 || s.Port > 65535) {
+		c.reportKey(p, "port", fmt.Sprintf("%d is not a port", s.Port), "write a number from 1 to 65535, or leave it out for any free port")
+	}
+	c.checkEnvNames(p, s.Env)
+	if !slices.Contains([]string{"", "crash", "always", "never"}, s.Restart.When) {
+		c.reportKey(p, "restart.when", fmt.Sprintf("%q is not known", s.Restart.When), `write "crash", "always" or "never"`)
+	}
+	if s.Restart.Most < 0 {
+		c.reportKey(p, "restart.most", "must not be negative", `to restart never, write when = "never"`)
+	}
+	c.checkStop(p, &s.Stop)
+	if m, ok := s.Settings.(MainProgram); ok {
+		c.checkDir(s, m.WorkingDir())
+	}
+	if ch, ok := s.Settings.(Checker); ok {
+		ch.Check(func(key, message, remedy string) { c.reportKey(p, key, message, remedy) })
+	}
+	s.Listens = s.Listens || info.Listens || s.Port != 0 || s.Health != nil && strings.HasPrefix(s.Health.HTTP.Value, "/")
+	if info.Elsewhere && (!s.Health.declared() || s.Health.Log.Regexp != nil) {
+		c.reportKey(p, "health", "what runs elsewhere is only checked, and no check is declared", `add health = { tcp = "127.0.0.1:7070" }, or one with http or run`)
+	}
+	if c.decl.CustomKind(s.Kind) == nil || s.node.table["health"] != nil { // the kind's own is checked with it
+		c.checkHealth(p, s.Health)
+	}
+	c.checkFiles(s)
+}
+
+func (c *checker) checkEnvNames(p place, env map[string]Text) {
+	for name := range env {
+		if !environmentName.MatchString(name) {
+			c.reportKey(p, "env."+name, fmt.Sprintf("%q can't be a variable's name", name), "use letters, digits and _, not beginning with a digit")
+		}
+	}
+}
+
+func (c *checker) checkStop(p place, s *Stop) {
+	if s.Signal == "" {
+		return
+	}
+	s.Signal = strings.TrimPrefix(s.Signal, "SIG")
+	if !slices.Contains(signals, s.Signal) {
+		c.reportKey(p, "stop.signal", fmt.Sprintf("%q is not a signal to stop with", s.Signal), "write one of "+strings.Join(signals, ", "))
+	}
+}
+
+func (c *checker) checkDir(s *Service, dir string) {
+	if dir != "" {
+		at, width := placeOf(s).at("dir")
+		c.checkLocal(join("service", s.Name+".dir"), Word{dir, at, width}, "a program writes where it runs")
+	}
+}
+
+func (c *checker) checkHealth(p place, h *Health) {
+	if h == nil {
+		return
+	}
+	var set []string
+	for key, on := range map[string]bool{"http": h.HTTP.Value != "", "tcp": h.TCP.Value != "", "run": !h.Run.IsZero(), "log": h.Log.Regexp != nil} {
+		if on {
+			set = append(set, key)
+		}
+	}
+	slices.Sort(set)
+	if len(set) > 1 {
+		c.reportKey(p, "health", "has more than one check: "+strings.Join(set, " and "), "keep the one that tells best when the service is ready")
+	}
+	if h.HTTP.Value == "" {
+		for key, given := range map[string]bool{"status": h.Status != 0, "header": len(h.Header) > 0, "body": h.Body != ""} {
+			if given {
+				c.reportKey(p, "health."+key, "belongs to an http check", `add http = "/path" or remove it`)
+			}
+		}
+	}
+	if h.HTTP.Value != "" && !strings.HasPrefix(h.HTTP.Value, "/") && !strings.HasPrefix(h.HTTP.Value, "http://") && !strings.HasPrefix(h.HTTP.Value, "https://") && !strings.HasPrefix(h.HTTP.Value, "${") {
+		c.reportKey(p, "health.http", fmt.Sprintf("%q is neither a path nor an address", h.HTTP.Value), `write a path that begins with /, or an address that begins with http://`)
+	}
+	if h.TCP.Value != "" && !strings.Contains(h.TCP.Value, "${") {
+		_, port, err := net.SplitHostPort(h.TCP.Value)
+		if n, e := strconv.Atoi(port); err != nil || e != nil || n < 1 || n > 65535 {
+			c.reportKey(p, "health.tcp", fmt.Sprintf("%q is not a host and a port", h.TCP.Value), `write for example "127.0.0.1:7070"`)
+		}
+	}
+	if h.Status != 0 && (h.Status < 100 || h.Status > 599) {
+		c.reportKey(p, "health.status", fmt.Sprintf("%d is not a status code of HTTP", h.Status), "write a number from 100 to 599")
+	}
+	if h.Fails < 0 {
+		c.reportKey(p, "health.fails", "must not be negative", "write how many checks in a row must fail, for example 3")
+	}
+}
