@@ -1,11 +1,21 @@
 package cli
 
 import (
+	"bufio"
+	"context"
 	"errors"
 	"fmt"
+	"io"
+	"maps"
+	"net"
 	"os"
 	"os/exec"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -18,6 +28,9 @@ import (
 func (a *app) console() *cobra.Command {
 	return &cobra.Command{
 		Use: "console SERVICE", Short: "Open the interactive client of a server, logged in",
+		Long: `Console opens the interactive client of a running server, logged in. For a
+program it is a shell in its folder, with its environment. A server whose kind
+has no client of its own gets a line to its port: what is typed is sent.`,
 		Args: words(cobra.ExactArgs(1)), ValidArgsFunction: a.services,
 		RunE: func(cmd *cobra.Command, names []string) error {
 			p, current, err := a.running(cmd, names[0])
@@ -25,52 +38,115 @@ func (a *app) console() *cobra.Command {
 				return err
 			}
 			s := p.Service(names[0])
-			c, ok := p.Kind(s).(kind.Consoler)
-			if !ok {
-				return usageError{fmt.Errorf("a service of kind %s has no console", s.Kind)}
-			}
-			if current.State != keep.Ready {
-				return fmt.Errorf("%s is %s; start it with: neighbour start %s", s.Name, current.State, s.Name)
-			}
 			in, err := p.Instance(s)
 			if err != nil {
 				return err
+			}
+			k := p.Kind(s)
+			if in.Program, err = k.Find(in); err != nil {
+				return err
+			}
+			c, ok := k.(kind.Consoler)
+			if s.Kind != "program" && s.Kind != "php" && current.State != keep.Ready {
+				return fmt.Errorf("%s is %s; start it with: neighbour start %s", s.Name, current.State, s.Name)
+			}
+			if !ok {
+				if in.Port == 0 {
+					return usageError{fmt.Errorf("a service of kind %s has no console", s.Kind)}
+				}
+				return talk(cmd.Context(), "127.0.0.1:"+strconv.Itoa(in.Port), os.Stdin, a.out, a.err)
 			}
 			argv, err := c.Console(in)
 			if err != nil {
 				return err
 			}
-			return replace(argv, os.Environ(), ".")
+			env, err := clientEnvironment(p, in)
+			if err != nil {
+				return err
+			}
+			return replace(argv, env, p.WorkingDir(s))
 		},
 	}
+}
+
+// talk sends lines to a server and prints what it answers, until one of them
+// has nothing more to say.
+func talk(ctx context.Context, address string, in io.Reader, out, notes io.Writer) error {
+	conn, err := new(net.Dialer).DialContext(ctx, "tcp", address)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	fmt.Fprintf(notes, "a line to %s: what you type is sent, control+D ends it\n", address)
+	answered := make(chan error, 1)
+	go func() {
+		_, err := io.Copy(out, conn)
+		answered <- err
+	}()
+	typed := make(chan error, 1)
+	go func() {
+		lines := bufio.NewScanner(in)
+		for lines.Scan() {
+			// Nearly every protocol of lines ends them so.
+			if _, err := io.WriteString(conn, lines.Text()+"\r\n"); err != nil {
+				typed <- err
+				return
+			}
+		}
+		typed <- lines.Err()
+	}()
+	select {
+	case err := <-answered:
+		fmt.Fprintln(notes, "the server has ended it")
+		return err
+	case err = <-typed:
+	case <-ctx.Done():
+		return nil
+	}
+	// What was asked last may still be answered.
+	_ = conn.(*net.TCPConn).CloseWrite()
+	select {
+	case <-answered:
+	case <-time.After(time.Second):
+	}
+	return err
 }
 
 func (a *app) run() *cobra.Command {
 	var with string
 	cmd := &cobra.Command{
 		Use: "run --with SERVICE -- COMMAND...", Short: "Run a command with the environment that a service gets",
-		Long: `Run runs a command in the folder and with the environment of a service. Its exit
-code is the command's.`,
+		Long: `Run runs a command in the folder and with the environment of a service. With a
+server, it gets what leads to that server: its facts, as LEDGER_URL for those of
+the service ledger, and the variables that its own clients read, such as PGHOST.
+The exit code is the command's.`,
 		Args: words(cobra.MinimumNArgs(1)),
 		RunE: func(_ *cobra.Command, argv []string) error {
-			if with == "" {
-				return usageError{errors.New("say with which service's environment: neighbour run --with SERVICE -- COMMAND")}
-			}
 			p, err := a.project()
 			if err != nil {
 				return err
+			}
+			if with == "" {
+				for _, e := range p.Errands {
+					if e.Name == argv[0] {
+						return fmt.Errorf("%s: errand.%s is checked, and not carried out yet; its command is: neighbour run --with SERVICE -- %s", e.At, e.Name, e.Run)
+					}
+				}
+				return usageError{errors.New("say with which service's environment: neighbour run --with SERVICE -- COMMAND")}
 			}
 			if err := p.Check(with); err != nil {
 				return err
 			}
 			s := p.Service(with)
-			vars, err := p.Variables(s)
+			in, err := p.Instance(s)
 			if err != nil {
 				return err
 			}
-			env := os.Environ()
-			for _, v := range vars {
-				env = append(env, v.Name+"="+v.Value)
+			// What is not installed here may still be reached.
+			in.Program, _ = p.Kind(s).Find(in)
+			env, err := clientEnvironment(p, in)
+			if err != nil {
+				return err
 			}
 			return replace(argv, env, p.WorkingDir(s))
 		},
@@ -78,6 +154,42 @@ code is the command's.`,
 	cmd.Flags().StringVar(&with, "with", "", "the `service`")
 	_ = cmd.RegisterFlagCompletionFunc("with", a.services)
 	return cmd
+}
+
+var notInName = regexp.MustCompile(`[^A-Z0-9]+`)
+
+// clientEnvironment is what a command gets that is run with a service: the
+// user's own environment, the service's facts, what its clients read, and its
+// own variables.
+func clientEnvironment(p *project.Project, in *kind.Instance) ([]string, error) {
+	s, k := in.Service, p.Kind(in.Service)
+	env := os.Environ()
+	if !k.Info().InheritEnv {
+		facts, err := k.Facts(in)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range slices.Sorted(maps.Keys(facts)) {
+			env = append(env, notInName.ReplaceAllString(strings.ToUpper(s.Name+"_"+name), "_")+"="+facts[name].Value)
+		}
+	}
+	if c, ok := k.(kind.Client); ok {
+		more, err := c.ClientVariables(in)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range slices.Sorted(maps.Keys(more)) {
+			env = append(env, name+"="+more[name])
+		}
+	}
+	vars, err := p.Variables(s)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range vars {
+		env = append(env, v.Name+"="+v.Value)
+	}
+	return env, nil
 }
 
 // running opens the project and asks how a service is.
@@ -98,6 +210,14 @@ func (a *app) running(cmd *cobra.Command, name string) (*project.Project, api.St
 func replace(argv, env []string, dir string) error {
 	if err := os.Chdir(dir); err != nil {
 		return err
+	}
+	// The command is looked for where it will look itself.
+	for _, v := range env {
+		if path, ok := strings.CutPrefix(v, "PATH="); ok {
+			if err := os.Setenv("PATH", path); err != nil {
+				return err
+			}
+		}
 	}
 	path, err := exec.LookPath(argv[0])
 	if err != nil && !errors.Is(err, exec.ErrDot) {

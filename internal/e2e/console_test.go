@@ -61,9 +61,7 @@ func TestConsolesAndSettings(t *testing.T) {
 	assert.Contains(t, p.say("books", "select @@max_allowed_packet;\n"), "2097152")
 	assert.Contains(t, p.say("shelf", "config get maxmemory\nset drill A1\n"), "67108864")
 	assert.Contains(t, p.say("scratch", "set drill A1\n"), "OK")
-	r = p.run("console", "worker")
-	assert.Equal(t, 2, r.code)
-	assert.Contains(t, r.stderr, "kind program has no console")
+	assert.Contains(t, p.say("worker", "echo $GREETING\n"), "it's ")
 	for _, name := range []string{"ledger", "books"} {
 		assert.NotContains(t, p.must("status"), p.status().Service[name].Facts["password"])
 	}

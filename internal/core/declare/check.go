@@ -107,7 +107,7 @@ func (c *checker) checkErrands() {
 			c.exists(path+".with", serviceNameOf(e.With.Value), e.With.At, e.With.width)
 		}
 		if e.Dir != "" {
-			c.checkLocal(path+".dir", Word{e.Dir, e.At, len(e.Name)}, "the errand runs there")
+			c.checkLocal(path+".dir", Word{Value: e.Dir, At: e.At, width: len(e.Name)}, "the errand runs there")
 		}
 		for _, need := range c.needs(path, nil, written, e) {
 			e.Needs = append(e.Needs, need.Value)
@@ -222,7 +222,7 @@ func (c *checker) checkStop(p place, s *Stop) {
 func (c *checker) checkDir(s *Service, dir string) {
 	if dir != "" {
 		at, width := placeOf(s).at("dir")
-		c.checkLocal(join("service", s.Name+".dir"), Word{dir, at, width}, "a program writes where it runs")
+		c.checkLocal(join("service", s.Name+".dir"), Word{Value: dir, At: at, width: width}, "a program writes where it runs")
 	}
 }
 

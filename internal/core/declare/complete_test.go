@@ -111,7 +111,7 @@ func TestMistakesInTheCompleteDeclaration(t *testing.T) {
 		"[profile.b]\nproject.name = \"x\"":                   `profile.b.project: there is no key "project"`,
 		"[profile.b]\nservice.a.prot = 1":                     `:4:11: profile.b.service.a.prot: there is no key "prot"`,
 		"[profile.b.service.c]\nkind = \"redis\"\nport = 1\n[profile.b.service.a]\nport = 1": "profile.b.service.c.port: a has port 1 already",
-		"port = 1\n[service.b]\nrun = \"x\"\nport = 2\n[profile.b]\nservice.a.port = 2":      "b: a has port 2 already (with the profile b)",
+		"port = 1\n[service.b]\nrun = \"x\"\nport = 2\n[profile.b]\nservice.a.port = 2":      "service.b.port: a has port 2 already (with the profile b)",
 		"[profile]\nb = 3":         "profile.b: must be a table",
 		"env.X = \"${self.port}\"": "stands only in the declaration of a kind",
 		"[service.b]\nkind = \"postgres\"\nversion = \">=3, <2\"": `no version can meet ">=3, <2"`,

@@ -315,6 +315,20 @@ type Checker interface {
 	Check(report func(key, message, remedy string))
 }
 
+// FactNamer is implemented by settings that make facts beside those of their
+// kind.
+type FactNamer interface {
+	FactNames() []string
+}
+
+// FactNames are the names of the facts of a service of the kind.
+func (k KindInfo) FactNames(s *Service) []string {
+	if n, ok := s.Settings.(FactNamer); ok {
+		return append(slices.Clone(k.Facts), n.FactNames()...)
+	}
+	return k.Facts
+}
+
 // declared says that the declaration names a check, and not only its times.
 func (h *Health) declared() bool {
 	return h != nil && (h.HTTP.Value != "" || h.TCP.Value != "" || !h.Run.IsZero() || h.Log.Regexp != nil)

@@ -116,7 +116,7 @@ func (d *decoder) value(path string, n *node, v reflect.Value) {
 		}
 	case t == wordType:
 		if d.expect(path, n, stringNode, `"text"`) {
-			v.Set(reflect.ValueOf(Word{n.value.(string), n.at, n.width}))
+			v.Set(reflect.ValueOf(Word{Value: n.value.(string), At: n.at, width: n.width, skipped: n.skipped}))
 		}
 	case t == serviceType:
 		if d.expect(path, n, stringNode, `"${engine}"`) {

@@ -28,14 +28,14 @@ func (c *checker) needs(path string, owner *Service, written []Word, values ...a
 	for _, w := range written {
 		name := serviceNameOf(w.Value)
 		if c.exists(join(path, "needs"), name, w.At, w.width) {
-			needs = append(needs, Word{name, w.At, w.width})
+			needs = append(needs, Word{Value: name, At: w.At, width: w.width})
 		}
 	}
 	visit := func(key string, t Text) {
 		if name := serviceNameOf(t.Value); name != t.Value && owner != nil && c.isServiceKey(owner, key) {
 			if c.exists(key, name, t.At, t.width) {
 				c.checkExpected(owner, key, name, t)
-				needs = append(needs, Word{name, t.At, t.width})
+				needs = append(needs, Word{Value: name, At: t.At, width: t.width})
 			}
 			return
 		}
@@ -64,7 +64,7 @@ func (c *checker) needs(path string, owner *Service, written []Word, values ...a
 			}
 			c.checkFact(key, r, at, width)
 			if owner == nil || r.Service != owner.Name { // its own facts are known before it starts
-				needs = append(needs, Word{r.Service, at, width})
+				needs = append(needs, Word{Value: r.Service, At: at, width: width})
 			}
 		}
 	}
@@ -81,12 +81,13 @@ func (c *checker) checkFact(key string, r *Reference, at Position, width int) {
 	if !ok {
 		return
 	}
-	if slices.Contains(info.Facts, r.Fact) {
+	facts := info.FactNames(target)
+	if slices.Contains(facts, r.Fact) {
 		target.Listens = true
 		return
 	}
-	remedy := fmt.Sprintf("a service of kind %s offers: %s", target.Kind, list(info.Facts))
-	if near := Nearest(r.Fact, info.Facts); near != "" {
+	remedy := fmt.Sprintf("a service of kind %s offers: %s", target.Kind, list(facts))
+	if near := Nearest(r.Fact, facts); near != "" {
 		remedy = fmt.Sprintf("did you mean ${%s.%s}?", r.Service, near)
 	}
 	c.report(key, at, width, fmt.Sprintf("%s offers no fact %q", r.Service, r.Fact), remedy)

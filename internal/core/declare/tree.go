@@ -3,6 +3,7 @@ package declare
 import (
 	"errors"
 	"strconv"
+	"strings"
 	"unicode/utf8"
 
 	"github.com/pelletier/go-toml/v2"
@@ -17,6 +18,8 @@ type node struct {
 	at     Position // where its value starts
 	width  int      // of the value in characters, on its first line
 	keyLen int
+	// skipped says that a text of several lines begins on the line after at.
+	skipped bool
 
 	table map[string]*node
 	order []string // the table's keys as they come in the file
@@ -143,6 +146,8 @@ func (p *treeParser) value(e *unstable.Node) *node {
 	switch e.Kind {
 	case unstable.String:
 		n.kind, n.value = stringNode, string(e.Data)
+		text := strings.Trim(string(p.src[raw.Offset:min(uint32(len(p.src)), raw.Offset+5)]), "\"'")
+		n.skipped = strings.HasPrefix(text, "\n") || strings.HasPrefix(text, "\r\n")
 	case unstable.Bool:
 		n.kind, n.value = boolNode, string(e.Data) == "true"
 	case unstable.Integer:

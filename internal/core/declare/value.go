@@ -21,6 +21,20 @@ type Word struct {
 	Value string
 	At    Position
 	width int
+	// skipped says that the text begins on the line after At.
+	skipped bool
+}
+
+// LineAt is the place of a line of the text, counted from 0.
+func (w Word) LineAt(i int) Position {
+	at := w.At
+	if w.skipped {
+		i++
+	}
+	if i > 0 {
+		at.Line, at.Column = at.Line+i, 1
+	}
+	return at
 }
 
 // ServiceName names another service: "${engine}", or just "engine". The

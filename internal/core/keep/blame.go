@@ -44,8 +44,5 @@ func refused(s *declare.Service, err error) []string {
 	if !errors.As(err, &r) {
 		return nil
 	}
-	at := r.At
-	at.Line += r.Line
-	at.Column = 1
-	return []string{fmt.Sprintf("declared in %s: %s", at, r.Text)}
+	return []string{fmt.Sprintf("declared in %s: %s", r.At, r.Text)}
 }

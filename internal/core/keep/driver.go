@@ -88,7 +88,25 @@ func (d *serverDriver) current() *kind.Instance {
 	return d.instance
 }
 
+// prepare does all that comes before the process. What is refused is told
+// with the lines of the declaration that it is about.
 func (d *serverDriver) prepare(ctx context.Context, set func(func(*Status))) error {
+	err := d.makeReady(ctx, set)
+	var f *failure
+	if err == nil || errors.As(err, &f) {
+		return err
+	}
+	reason, output, _ := strings.Cut(err.Error(), "\n")
+	f = &failure{reason: reason}
+	if output != "" {
+		f.remarks = strings.Split(output, "\n")
+	}
+	f.remarks = append(f.remarks, refused(d.svc, err)...)
+	f.remarks = append(f.remarks, blame(d.svc, append(f.remarks, reason))...)
+	return f
+}
+
+func (d *serverDriver) makeReady(ctx context.Context, set func(func(*Status))) error {
 	number, err := d.findPort()
 	if err != nil {
 		return err
@@ -121,13 +139,7 @@ func (d *serverDriver) prepare(ctx context.Context, set func(func(*Status))) err
 			set(func(s *Status) { s.State, s.Reason = Preparing, step })
 		})
 		if err != nil {
-			reason, output, _ := strings.Cut(err.Error(), "\n")
-			f := &failure{reason: reason}
-			if output != "" {
-				f.remarks = strings.Split(output, "\n")
-			}
-			f.remarks = append(f.remarks, refused(d.svc, err)...)
-			return f
+			return err
 		}
 	}
 	if err := d.project.NoteData(in); err != nil {

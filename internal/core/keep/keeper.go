@@ -117,7 +117,8 @@ func facts(p *project.Project, s *declare.Service) ([]Fact, error) {
 		return nil, err
 	}
 	var out []Fact
-	for _, name := range p.Kind(s).Info().Facts {
+	info := declare.KindInfo{Facts: p.Kind(s).Info().Facts}
+	for _, name := range info.FactNames(s) {
 		if f, ok := values[name]; ok {
 			out = append(out, Fact{Name: name, Value: f.Value, Secret: f.Secret})
 		}

@@ -70,6 +70,12 @@ type Consoler interface {
 	Console(in *Instance) ([]string, error)
 }
 
+// Client is implemented by kinds whose clients read variables of their own,
+// by custom or standard.
+type Client interface {
+	ClientVariables(in *Instance) (map[string]string, error)
+}
+
 // CheckNames reports, under a key, the names that are empty, longer than
 // limit bytes, hold one of the banned characters, or are there twice.
 func CheckNames(key string, names []string, limit int, banned string, report func(key, message, remedy string)) {
@@ -85,6 +91,29 @@ func CheckNames(key string, names []string, limit int, banned string, report fun
 			report(key, fmt.Sprintf("%q is there twice", name), "remove one")
 		}
 	}
+}
+
+// UserFacts are the names of the facts of declared users: each has a password,
+// and an address with it, as "reader.password" and "reader.url".
+func UserFacts(users []string) []string {
+	var names []string
+	for _, u := range users {
+		names = append(names, u+".url", u+".password")
+	}
+	return names
+}
+
+// AddUserFacts adds the facts of declared users, whose passwords are secrets
+// of their own. Address makes a user's address.
+func AddUserFacts(in *Instance, facts map[string]Fact, users []string, address func(user, password string) string) error {
+	for _, u := range users {
+		password, err := in.UserPassword(u)
+		if err != nil {
+			return err
+		}
+		facts[u+".url"], facts[u+".password"] = Fact{Value: address(u, password), Secret: true}, Fact{Value: password, Secret: true}
+	}
+	return nil
 }
 
 // CheckSettings reports settings of a server that Neighbour itself makes.
@@ -182,6 +211,8 @@ type Instance struct {
 	// ExtraPort returns a free port for something beside what the service is
 	// there for: the same again next time, if it is still free.
 	ExtraPort func(name string, usual int) (int, error)
+	// GivenPort is the one that ExtraPort returned last; 0: none yet.
+	GivenPort func(name string) int
 	// FactsOf returns the facts of another service, which this one names in
 	// its settings and so needs.
 	FactsOf func(service string) (map[string]Fact, error)
@@ -191,6 +222,9 @@ type Instance struct {
 	// Expand resolves the references of a text.
 	Expand func(text string) (Fact, error)
 }
+
+// UserPassword is the password of a declared user.
+func (in *Instance) UserPassword(name string) (string, error) { return in.Secret("user." + name) }
 
 // EnsureDirs makes the data and run folders, owned by the account.
 func (in *Instance) EnsureDirs() error {
@@ -322,9 +356,8 @@ func (e *FatalError) Unwrap() error { return e.Err }
 // to it.
 type RefusedError struct {
 	Err  error
-	At   declare.Position // of the text
-	Line int              // which of its lines is refused, from 0
-	Text string           // that line
+	At   declare.Position // of the line
+	Text string           // the line
 }
 
 func (e *RefusedError) Error() string { return e.Err.Error() }

@@ -78,12 +78,22 @@ func TestSeveralVersionsSideBySide(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 1, strings.Count(string(asked), "asked"))
 	install(t, filepath.Dir(newest), "server", "server v16.10 now")
-	programs, err = kind.Versions([]string{newest}, "--version", version)
+	programs, err = kind.Versions([]string{newest}, []string{"--version"}, version)
 	require.NoError(t, err)
 	assert.Equal(t, "16.10", programs[0].Version)
 
-	_, err = kind.Versions([]string{filepath.Join(root, "lib/17/bin/server")}, "--version", version)
+	_, err = kind.Versions([]string{filepath.Join(root, "lib/17/bin/server")}, []string{"--version"}, version)
 	assert.ErrorContains(t, err, `answers "no version here", where no version was found`)
+}
+
+// A server that is the same to its clients does as well.
+func TestFinderTakesEither(t *testing.T) {
+	root := t.TempDir()
+	also := install(t, root, "other-server", "Other server v=8.1.0")
+	f := kind.Finder{Title: "Server", Program: "no-such-server", Also: "other-server", Places: []string{root}, Version: regexp.MustCompile(`v=(\d+\.\d+\.\d+)`)}
+	got, err := f.Find(constraint(t, "8"))
+	require.NoError(t, err)
+	assert.Equal(t, kind.Program{Path: also, Version: "8.1.0", Dir: root}, got)
 }
 
 func TestCompareVersions(t *testing.T) {
@@ -107,12 +117,12 @@ func TestMissingError(t *testing.T) {
 
 // What every kind must have.
 func TestCatalogue(t *testing.T) {
-	assert.Equal(t, []string{"apache", "beanstalkd", "mail", "mariadb", "memcached", "mqtt", "nats", "nginx", "outside", "php", "postgres", "program", "rabbitmq", "redis", "static"}, catalogue.All.Kinds())
+	assert.Equal(t, []string{"apache", "beanstalkd", "mail", "mariadb", "memcached", "mqtt", "mysql", "nats", "nginx", "outside", "php", "postgres", "program", "rabbitmq", "redis", "static"}, catalogue.All.Kinds())
 	for _, k := range catalogue.All {
 		info := k.Info()
 		assert.NotEmpty(t, info.About, info.Name)
 		assert.NotEqual(t, info.UsualPort == 0, !info.Elsewhere, info.Name)
-		assert.Equal(t, k, catalogue.All.Kind(info.Name))
+		assert.Equal(t, info, catalogue.All.Kind(info.Name).Info())
 		in := &kind.Instance{Service: &declare.Service{Kind: info.Name, Settings: k.Settings()}, Port: 4711, Secret: func(string) (string, error) { return "p@ss/word", nil }}
 		facts, err := k.Facts(in)
 		require.NoError(t, err)

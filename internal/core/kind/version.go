@@ -97,6 +97,13 @@ func Versions(paths, ask []string, expression *regexp.Regexp) ([]Program, error)
 	return programs, nil
 }
 
+// NoVersionError says that a program's answer has no version that we know.
+type NoVersionError struct{ Asked, Answer string }
+
+func (e *NoVersionError) Error() string {
+	return fmt.Sprintf("%s answers %q, where no version was found", e.Asked, e.Answer)
+}
+
 // CompareVersions compares as cmp.Compare does. What isn't a version comes
 // before what is.
 func CompareVersions(a, b string) int {
@@ -126,7 +133,7 @@ func versionOf(path string, ask []string, expression *regexp.Regexp) (string, er
 		return "", fmt.Errorf("%s %s: %w", path, strings.Join(ask, " "), err)
 	}
 	if m == nil {
-		return "", fmt.Errorf("%s %s answers %q, where no version was found", path, strings.Join(ask, " "), strings.TrimSpace(string(out)))
+		return "", &NoVersionError{Asked: path + " " + strings.Join(ask, " "), Answer: strings.TrimSpace(string(out))}
 	}
 	versions.put(question, info, m[1])
 	return m[1], nil

@@ -246,6 +246,7 @@ func (p *Project) Instance(s *declare.Service) (*kind.Instance, error) {
 	for _, v := range vars {
 		in.Env[v.Name] = v.Value
 	}
+	in.GivenPort = func(name string) int { return p.givenPort(s.Name + "." + name) }
 	in.ExtraPort = func(name string, usual int) (int, error) { return p.extraPort(s.Name+"."+name, usual) }
 	return in, nil
 }

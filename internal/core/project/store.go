@@ -157,6 +157,16 @@ func (p *Project) extraPort(name string, usual int) (int, error) {
 	return p.givePort(name, usual)
 }
 
+// givenPort is the port that extraPort gave last, 0 if it gave none.
+func (p *Project) givenPort(name string) int {
+	p.ports.mu.Lock()
+	defer p.ports.mu.Unlock()
+	if p.ports.load() != nil {
+		return 0
+	}
+	return p.ports.all[name]
+}
+
 // givePort chooses and remembers a port, the usual one or the nearest to it.
 // The book must be locked.
 func (p *Project) givePort(name string, usual int) (int, error) {
@@ -299,9 +309,6 @@ func (p *Project) NoteData(in *kind.Instance) error {
 	now := made{in.Service.Kind, in.Program.Version}
 	if err != nil || before == now {
 		return err
-	}
-	if entries, err := os.ReadDir(in.Data); err != nil || len(entries) == 0 {
-		return nil
 	}
 	all[in.Service.Name] = now
 	return writeJSON(p.madeFile(), all)

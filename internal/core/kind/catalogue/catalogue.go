@@ -31,7 +31,8 @@ type Catalogue []kind.Kind
 var All = Catalogue{
 	program.Kind{},
 	postgres.Kind{},
-	mariadb.Kind{},
+	mariadb.New(),
+	mariadb.NewMySQL(),
 	redis.Kind{},
 	memcached.Kind{},
 	rabbitmq.Kind{},

@@ -34,7 +34,9 @@ func New(k *declare.CustomKind) kind.Kind {
 type withConsole struct{ Kind }
 
 // Console is the declared client.
-func (k withConsole) Console(in *kind.Instance) ([]string, error) { return in.Argv(k.CustomKind.Console) }
+func (k withConsole) Console(in *kind.Instance) ([]string, error) {
+	return in.Argv(k.CustomKind.Console)
+}
 
 // Info describes the kind.
 func (k Kind) Info() kind.Info {

@@ -1,4 +1,5 @@
-// Package mariadb is the kind of MariaDB servers.
+// Package mariadb is the kinds of MariaDB and of MySQL's own servers, which
+// differ in how they are found and set up.
 package mariadb
 
 import (
@@ -22,40 +23,96 @@ import (
 	"neighbour/internal/core/probe"
 )
 
-// Kind is the kind.
-type Kind struct{}
+// Kind is one of the kinds.
+type Kind struct {
+	name, about string
+	finder      kind.Finder
+	client      string // the interactive client
+	clients     kind.Packages
+	// install is the command that creates the system tables in a folder.
+	install func(in *kind.Instance, dir string) ([]string, error)
+	options []string // more of the server's
+}
 
-// Settings are its keys.
+// New makes the kind of MariaDB.
+func New() Kind {
+	return Kind{
+		name: "mariadb", about: "MariaDB",
+		finder: kind.Finder{
+			Title: "MariaDB", Program: "mariadbd", Places: kind.Places("mariadb"),
+			Packages: kind.Packages{Debian: "mariadb-server", Homebrew: "mariadb"},
+			Version:  regexp.MustCompile(`Ver (\d+\.\d+\.\d+)-MariaDB`),
+		},
+		client: "mariadb", clients: kind.Packages{Debian: "mariadb-client", Homebrew: "mariadb"},
+		install: func(in *kind.Instance, dir string) ([]string, error) {
+			installers := kind.Candidates("mariadb-install-db", in.Program.Dir, filepath.Join(filepath.Dir(in.Program.Dir), "bin"))
+			if len(installers) == 0 {
+				return nil, &kind.MissingError{Program: "mariadb-install-db", Looked: "PATH, " + in.Program.Dir, Packages: kind.Packages{Debian: "mariadb-server", Homebrew: "mariadb"}}
+			}
+			return []string{installers[0], "--no-defaults", "--datadir=" + dir, "--auth-root-authentication-method=normal", "--skip-test-db"}, nil
+		},
+	}
+}
+
+// NewMySQL makes the kind of MySQL's own server.
+func NewMySQL() Kind {
+	return Kind{
+		name: "mysql", about: "MySQL",
+		finder: kind.Finder{
+			Title: "MySQL", Program: "mysqld", Places: append(kind.Places("mysql"), "/opt/homebrew/opt/mysql@*/bin", "/usr/local/opt/mysql@*/bin", "/usr/local/mysql/bin"),
+			Packages: kind.Packages{Debian: "mysql-server", Homebrew: "mysql"},
+			// MariaDB's server goes by this name, too: "Ver 10.11.6-MariaDB-…".
+			Version: regexp.MustCompile(`Ver (\d+\.\d+\.\d+)(?:-[0-9a-z]\S*)? for`),
+		},
+		client: "mysql", clients: kind.Packages{Debian: "mysql-client", Homebrew: "mysql-client"},
+		install: func(in *kind.Instance, dir string) ([]string, error) {
+			return []string{in.Program.Path, "--no-defaults", "--initialize-insecure", "--datadir=" + dir}, nil
+		},
+		options: []string{"--mysqlx=OFF"}, // a second port, for another protocol
+	}
+}
+
+// Settings are the keys.
 type Settings struct {
 	Version    declare.Constraint `toml:"version" doc:"which versions will do"`
 	Databases  []string           `toml:"databases" doc:"databases to create; the first is the one that url leads to"`
+	Users      []string           `toml:"users" doc:"users to create, each with a password of its own and all rights on the databases; the first is the one of url (\"root\", who may do everything)"`
 	Migrations string             `toml:"migrations" later:"yes" doc:"a folder of *.sql files to run in the first database, in the order of their names, each once"`
 	Seed       string             `toml:"seed" later:"yes" doc:"an SQL file to run once, after the migrations of a fresh database"`
 	Settings   map[string]string  `toml:"settings" doc:"the server's own settings: { max_allowed_packet = \"64M\" }"`
 }
 
-// Check reports names that can't be databases.
+// Check reports names that can't be databases or users.
 func (s *Settings) Check(report func(key, message, remedy string)) {
 	kind.CheckSettings(s.Settings, []string{"port", "bind_address", "datadir", "socket", "init_file"}, report)
 	kind.CheckNames("databases", s.Databases, 64, "/\\\x00", report)
+	kind.CheckNames("users", s.Users, 32, "'\\\x00\n", report)
+	if slices.Contains(s.Users, root) {
+		report("users", `every server has a user "root", who may do everything`, "choose another name")
+	}
 }
 
-// user is the one that has all rights.
-const user = "root"
+// FactNames are those of the declared users.
+func (s *Settings) FactNames() []string { return kind.UserFacts(s.Users) }
 
-const example = `
+// root is the user that has all rights, and that of the facts where no other
+// is declared.
+const root = "root"
+
+// Info describes the kind.
+func (k Kind) Info() kind.Info {
+	return kind.Info{Name: k.name, Packages: k.finder.Packages, About: k.about, Check: "login", Listens: true, UsualPort: 3306,
+		Example: fmt.Sprintf(`
 [service.ledger]
-kind = "mariadb"
+kind = %q
 databases = ["toolshed"]
+users = ["shed", "reader"]
 
 [service.api]
 run = "node server.js"
 env.DATABASE_URL = "${ledger.url}"
-`
-
-// Info describes the kind.
-func (Kind) Info() kind.Info {
-	return kind.Info{Name: "mariadb", Packages: finder.Packages, Example: example, About: "MariaDB", Check: "login", Listens: true, UsualPort: 3306,
+env.REPORTS_URL = "${ledger.reader.url}"
+`, k.name),
 		Facts:    []string{"url", "host", "port", "user", "password", "database"},
 		Accounts: []string{"mysql"}}
 }
@@ -63,22 +120,22 @@ func (Kind) Info() kind.Info {
 // Settings makes empty settings.
 func (Kind) Settings() any { return &Settings{} }
 
-var finder = kind.Finder{
-	Title: "MariaDB", Program: "mariadbd", Places: kind.Places("mariadb"),
-	Packages: kind.Packages{Debian: "mariadb-server", Homebrew: "mariadb"},
-	Version:  regexp.MustCompile(`Ver (\d+\.\d+\.\d+)-MariaDB`),
-}
-
-// Find looks for mariadbd.
-func (Kind) Find(in *kind.Instance) (kind.Program, error) {
-	return finder.Find(in.Service.Settings.(*Settings).Version)
+// Find looks for the server.
+func (k Kind) Find(in *kind.Instance) (kind.Program, error) {
+	p, err := k.finder.Find(in.Service.Settings.(*Settings).Version)
+	var none *kind.NoVersionError
+	if errors.As(err, &none) { // a server of that name, and another maker's
+		return p, fmt.Errorf("%w; MariaDB's server is kind = \"mariadb\"",
+			&kind.MissingError{Program: k.finder.Title + "'s own " + k.finder.Program, Looked: strings.Join(append([]string{"PATH"}, k.finder.Places...), ", "), Packages: k.finder.Packages})
+	}
+	return p, err
 }
 
 func files(in *kind.Instance) string { return filepath.Join(in.Data, "files") }
 
 // Prepare creates the system tables once, beside their place and moved there
-// when complete, and writes the statements that set the password.
-func (Kind) Prepare(ctx context.Context, in *kind.Instance, report func(string)) error {
+// when complete, and writes the statements that set the passwords.
+func (k Kind) Prepare(ctx context.Context, in *kind.Instance, report func(string)) error {
 	if err := writeRights(in); err != nil {
 		return err
 	}
@@ -86,50 +143,71 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, report func(string))
 		return nil
 	}
 	if _, err := os.Stat(files(in)); err == nil {
-		return fmt.Errorf("%s is there and holds no MariaDB data; move it away", files(in))
-	}
-	report("mariadb-install-db: creating the system tables")
-	installers := kind.Candidates("mariadb-install-db", in.Program.Dir, filepath.Join(filepath.Dir(in.Program.Dir), "bin"))
-	if len(installers) == 0 {
-		return &kind.MissingError{Program: "mariadb-install-db", Looked: "PATH, " + in.Program.Dir, Packages: finder.Packages}
+		return fmt.Errorf("%s is there and holds no %s data; move it away", files(in), k.about)
 	}
 	unfinished := files(in) + ".unfinished"
 	if err := os.RemoveAll(unfinished); err != nil {
 		return err
 	}
+	argv, err := k.install(in, unfinished)
+	if err != nil {
+		return err
+	}
+	report(filepath.Base(argv[0]) + ": creating the system tables")
 	if err := os.MkdirAll(temporary(in), 0o700); err != nil {
 		return err
 	}
 	if err := in.Account.Own(temporary(in)); err != nil {
 		return err
 	}
-	cmd := in.Command(ctx, installers[0], "--no-defaults", "--datadir="+unfinished, "--auth-root-authentication-method=normal", "--skip-test-db")
+	cmd := in.Command(ctx, argv[0], argv[1:]...)
 	cmd.Env = append(cmd.Env, "TMPDIR="+temporary(in))
 	if out, err := cmd.CombinedOutput(); err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		return fmt.Errorf("mariadb-install-db failed: %w\n%s", err, strings.TrimSpace(string(out)))
+		return fmt.Errorf("%s failed: %w\n%s", filepath.Base(argv[0]), err, strings.TrimSpace(string(out)))
 	}
 	return os.Rename(unfinished, files(in))
 }
 
 // writeRights writes what the server carries out at each start before it
-// accepts connections: so there is never a time without a password.
+// accepts connections: so there is never a time without a password. A
+// statement must be on one line.
 func writeRights(in *kind.Instance) error {
+	s := in.Service.Settings.(*Settings)
+	var b strings.Builder
+	allow := func(user, password, on string) {
+		for _, host := range []string{"localhost", "127.0.0.1"} {
+			who := fmt.Sprintf("'%s'@'%s'", user, host)
+			fmt.Fprintf(&b, "CREATE USER IF NOT EXISTS %[1]s;\nALTER USER %[1]s IDENTIFIED BY '%[2]s';\nGRANT ALL PRIVILEGES ON %[3]s TO %[1]s WITH GRANT OPTION;\n", who, password, on)
+		}
+	}
 	password, err := in.Secret("password")
 	if err != nil {
 		return err
 	}
-	var b strings.Builder
-	for _, host := range []string{"localhost", "127.0.0.1"} {
-		fmt.Fprintf(&b, "CREATE USER IF NOT EXISTS '%[1]s'@'%[2]s';\nALTER USER '%[1]s'@'%[2]s' IDENTIFIED BY '%[3]s';\nGRANT ALL PRIVILEGES ON *.* TO '%[1]s'@'%[2]s' WITH GRANT OPTION;\n", user, host, password)
+	allow(root, password, "*.*")
+	for _, user := range s.Users {
+		if password, err = in.UserPassword(user); err != nil {
+			return err
+		}
+		for _, database := range s.Databases {
+			// _ and % would stand for any characters.
+			allow(user, password, strings.NewReplacer("_", `\_`, "%", `\%`).Replace(quote(database))+".*")
+		}
+		if len(s.Databases) == 0 {
+			allow(user, password, "*.*")
+		}
 	}
 	if err := os.WriteFile(rights(in), []byte(b.String()), 0o600); err != nil {
 		return err
 	}
 	return in.Account.Own(rights(in))
 }
+
+// quote makes a text an identifier of SQL.
+func quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
 
 // temporary is the folder for temporary tables. A server that starts clears
 // it, so that two must not share one.
@@ -138,10 +216,11 @@ func temporary(in *kind.Instance) string { return filepath.Join(in.Data, "tmp") 
 func rights(in *kind.Instance) string { return filepath.Join(in.Run, "rights.sql") }
 
 // Launch starts the server with everything on its command line.
-func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
+func (k Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	argv := []string{in.Program.Path, "--no-defaults", "--datadir=" + files(in), "--port=" + strconv.Itoa(in.Port), "--bind-address=127.0.0.1",
 		"--socket=" + filepath.Join(in.Run, "s.sock"), "--pid-file=" + filepath.Join(in.Run, "pid"), "--init-file=" + rights(in), "--tmpdir=" + temporary(in),
 		"--skip-name-resolve", "--character-set-server=utf8mb4"}
+	argv = append(argv, k.options...)
 	settings := in.Service.Settings.(*Settings).Settings
 	for _, name := range slices.Sorted(maps.Keys(settings)) {
 		argv = append(argv, "--"+strings.ReplaceAll(name, "_", "-")+"="+settings[name])
@@ -149,41 +228,63 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	return kind.Launch{Argv: argv, Dir: in.Data, Signal: "TERM"}, nil
 }
 
-// Console is MariaDB's own client. The password is not on its command line,
-// where others could see it.
+// Console is the server's own client, as the user who may do everything. The
+// password is not on its command line, where others could see it.
 func (k Kind) Console(in *kind.Instance) ([]string, error) {
-	facts, err := k.Facts(in)
-	if err != nil {
-		return nil, err
-	}
-	candidates := kind.Candidates("mariadb", append([]string{in.Program.Dir}, finder.Places...)...)
-	if len(candidates) == 0 {
-		return nil, &kind.MissingError{Program: "mariadb", Looked: "PATH", Packages: kind.Packages{Debian: "mariadb-client", Homebrew: "mariadb"}}
-	}
-	options := filepath.Join(in.Run, "console.cnf")
-	text := fmt.Sprintf("[client]\nuser=%s\npassword=%s\nhost=127.0.0.1\nport=%d\n", user, facts["password"].Value, in.Port)
-	if err := os.WriteFile(options, []byte(text), 0o600); err != nil {
-		return nil, err
-	}
-	return []string{candidates[0], "--defaults-file=" + options, facts["database"].Value}, nil
-}
-
-// Facts are how to reach it.
-func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	password, err := in.Secret("password")
 	if err != nil {
 		return nil, err
 	}
-	database := "mysql"
+	candidates := kind.Candidates(k.client, append([]string{in.Program.Dir}, k.finder.Places...)...)
+	if len(candidates) == 0 {
+		return nil, &kind.MissingError{Program: k.client, Looked: "PATH", Packages: k.clients}
+	}
+	options := filepath.Join(in.Run, "console.cnf")
+	text := fmt.Sprintf("[client]\nuser=%s\npassword=%s\nhost=127.0.0.1\nport=%d\n", root, password, in.Port)
+	if err := os.WriteFile(options, []byte(text), 0o600); err != nil {
+		return nil, err
+	}
+	return []string{candidates[0], "--defaults-file=" + options, database(in)}, nil
+}
+
+// database is the one that the facts lead to.
+func database(in *kind.Instance) string {
 	if names := in.Service.Settings.(*Settings).Databases; len(names) > 0 {
-		database = names[0]
+		return names[0]
+	}
+	return "mysql"
+}
+
+// Facts are how to reach it.
+func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
+	user, users := root, in.Service.Settings.(*Settings).Users
+	password, err := in.Secret("password")
+	if len(users) > 0 {
+		user = users[0]
+		password, err = in.UserPassword(user)
+	}
+	if err != nil {
+		return nil, err
 	}
 	port := strconv.Itoa(in.Port)
-	u := url.URL{Scheme: "mysql", User: url.UserPassword(user, password), Host: "127.0.0.1:" + port, Path: "/" + database}
-	return map[string]kind.Fact{
-		"url": {Value: u.String(), Secret: true}, "host": {Value: "127.0.0.1"}, "port": {Value: port},
-		"user": {Value: user}, "password": {Value: password, Secret: true}, "database": {Value: database},
-	}, nil
+	address := func(user, password string) string {
+		u := url.URL{Scheme: "mysql", User: url.UserPassword(user, password), Host: "127.0.0.1:" + port, Path: "/" + database(in)}
+		return u.String()
+	}
+	facts := map[string]kind.Fact{
+		"url": {Value: address(user, password), Secret: true}, "host": {Value: "127.0.0.1"}, "port": {Value: port},
+		"user": {Value: user}, "password": {Value: password, Secret: true}, "database": {Value: database(in)},
+	}
+	return facts, kind.AddUserFacts(in, facts, users, address)
+}
+
+// ClientVariables are those that the servers' own programs read.
+func (k Kind) ClientVariables(in *kind.Instance) (map[string]string, error) {
+	facts, err := k.Facts(in)
+	if err != nil {
+		return nil, err
+	}
+	return map[string]string{"MYSQL_HOST": facts["host"].Value, "MYSQL_TCP_PORT": facts["port"].Value, "MYSQL_PWD": facts["password"].Value}, nil
 }
 
 func open(in *kind.Instance) (*sql.DB, error) {
@@ -192,7 +293,7 @@ func open(in *kind.Instance) (*sql.DB, error) {
 		return nil, err
 	}
 	config := mysql.NewConfig()
-	config.User, config.Passwd, config.Net, config.Addr = user, password, "tcp", "127.0.0.1:"+strconv.Itoa(in.Port)
+	config.User, config.Passwd, config.Net, config.Addr = root, password, "tcp", "127.0.0.1:"+strconv.Itoa(in.Port)
 	config.Logger = &mysql.NopLogger{}
 	connector, err := mysql.NewConnector(config)
 	if err != nil {
@@ -246,7 +347,7 @@ func (p *provisioning) Provision(ctx context.Context, report func(string)) error
 	defer db.Close()
 	for _, name := range p.in.Service.Settings.(*Settings).Databases {
 		report("database " + name)
-		if _, err := db.ExecContext(ctx, "CREATE DATABASE IF NOT EXISTS `"+strings.ReplaceAll(name, "`", "``")+"`"); err != nil {
+		if _, err := db.ExecContext(ctx, "CREATE DATABASE IF NOT EXISTS "+quote(name)); err != nil {
 			return fmt.Errorf("creating database %s: %w", name, err)
 		}
 	}

@@ -34,6 +34,9 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 	kind.CheckNames("users", s.Users, 255, ":\n", report)
 }
 
+// FactNames are those of the declared users.
+func (s *Settings) FactNames() []string { return kind.UserFacts(s.Users) }
+
 const example = `
 [service.sensors]
 kind = "mqtt"
@@ -64,10 +67,6 @@ func (Kind) Find(in *kind.Instance) (kind.Program, error) {
 	return finder.Find(in.Service.Settings.(*Settings).Version)
 }
 
-func passwordOf(in *kind.Instance, user string) (string, error) {
-	return in.Secret("user." + user)
-}
-
 // Prepare writes the configuration, and the users' passwords as mosquitto
 // wants them.
 func (Kind) Prepare(ctx context.Context, in *kind.Instance, report func(string)) error {
@@ -77,7 +76,7 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, report func(string))
 		passwords := filepath.Join(in.Run, "passwords")
 		var b strings.Builder
 		for _, user := range users {
-			password, err := passwordOf(in, user)
+			password, err := in.UserPassword(user)
 			if err != nil {
 				return err
 			}
@@ -120,14 +119,17 @@ func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	if len(users) == 0 {
 		return facts, nil
 	}
-	password, err := passwordOf(in, users[0])
+	password, err := in.UserPassword(users[0])
 	if err != nil {
 		return nil, err
 	}
-	u := url.URL{Scheme: "mqtt", User: url.UserPassword(users[0], password), Host: "127.0.0.1:" + strconv.Itoa(in.Port)}
-	facts["url"] = kind.Fact{Value: u.String(), Secret: true}
+	address := func(user, password string) string {
+		u := url.URL{Scheme: "mqtt", User: url.UserPassword(user, password), Host: "127.0.0.1:" + strconv.Itoa(in.Port)}
+		return u.String()
+	}
+	facts["url"] = kind.Fact{Value: address(users[0], password), Secret: true}
 	facts["user"], facts["password"] = kind.Fact{Value: users[0]}, kind.Fact{Value: password, Secret: true}
-	return facts, nil
+	return facts, kind.AddUserFacts(in, facts, users, address)
 }
 
 // Probe connects and waits for the broker's CONNACK (MQTT 3.1.1, section 3.2).

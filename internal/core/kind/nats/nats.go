@@ -142,3 +142,8 @@ func (p *provisioning) Provision(ctx context.Context, report func(string)) error
 	}
 	return nil
 }
+
+// ClientVariables is the one that the programs of NATS read.
+func (Kind) ClientVariables(in *kind.Instance) (map[string]string, error) {
+	return map[string]string{"NATS_URL": "nats://127.0.0.1:" + strconv.Itoa(in.Port)}, nil
+}

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"net"
 	"os"
+	"os/user"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -28,6 +29,7 @@ type Settings struct {
 	Version    declare.Constraint `toml:"version" doc:"which versions will do"`
 	Ini        map[string]string  `toml:"ini" doc:"settings of PHP: { memory_limit = \"256M\" }"`
 	Extensions []string           `toml:"extensions" doc:"extensions that must be there: [\"mysqli\", \"intl\"]"`
+	User       string             `toml:"user" doc:"the user that makes the pages, where Neighbour runs as root (root, who can read the project wherever it is)"`
 	Workers    int                `toml:"workers" doc:"how many pages it makes at the same time (8)"`
 }
 
@@ -111,7 +113,15 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) erro
 	fmt.Fprintf(&b, "pm = ondemand\npm.max_children = %d\nping.path = %s\ncatch_workers_output = yes\ndecorate_workers_output = no\nclear_env = no\n", workers, pingPath)
 	if os.Getuid() == 0 {
 		// The project's files may be readable by root only.
-		b.WriteString("user = root\ngroup = root\n")
+		who, group := "root", "root"
+		if s.User != "" {
+			u, err := user.Lookup(s.User)
+			if err != nil {
+				return fmt.Errorf("there is no user %q on this machine; correct user, or leave it out", s.User)
+			}
+			who, group = u.Username, u.Gid
+		}
+		fmt.Fprintf(&b, "user = %s\ngroup = %s\n", who, group)
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Ini)) {
 		fmt.Fprintf(&b, "php_admin_value[%s] = \"%s\"\n", name, s.Ini[name])
@@ -123,6 +133,28 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) erro
 		return fmt.Errorf("its configuration is refused\n%s", strings.TrimSpace(string(out)))
 	}
 	return nil
+}
+
+// Warn says that only root can choose who makes the pages.
+func (Kind) Warn(in *kind.Instance) []string {
+	s := in.Service.Settings.(*Settings)
+	if s.User == "" || os.Getuid() == 0 {
+		return nil
+	}
+	if me, err := user.Current(); err == nil && me.Username == s.User {
+		return nil
+	}
+	return []string{fmt.Sprintf("only root can start PHP as another user, so user = %q has no effect", s.User)}
+}
+
+// Console is PHP's own, in the project's folder, of the same version.
+func (Kind) Console(in *kind.Instance) ([]string, error) {
+	name := strings.Replace(filepath.Base(in.Program.Path), "-fpm", "", 1)
+	candidates := append(kind.Candidates(name, finder.Places...), kind.Candidates("php", finder.Places...)...)
+	if len(candidates) == 0 {
+		return nil, &kind.MissingError{Program: name, Looked: "PATH", Packages: kind.Packages{Debian: "php-cli", Homebrew: "php"}}
+	}
+	return []string{candidates[0], "-a"}, nil
 }
 
 // Launch starts the server in the foreground.

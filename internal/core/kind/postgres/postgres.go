@@ -29,6 +29,7 @@ type Kind struct{}
 type Settings struct {
 	Version   declare.Constraint `toml:"version" doc:"which versions will do: \"15\", \">=15.2, <17\""`
 	Databases []string           `toml:"databases" doc:"databases to create; the first is the one that url leads to"`
+	Users     []string           `toml:"users" doc:"users to create, each with a password of its own; the first owns the databases and is the one of url, the others may do what it may (\"postgres\", who may do everything)"`
 	// Extensions are created, not removed: what they hold may be wanted.
 	Extensions []string          `toml:"extensions" doc:"extensions to create in each declared database"`
 	Migrations string            `toml:"migrations" later:"yes" doc:"a folder of *.sql files to run in the first database, in the order of their names, each once"`
@@ -44,10 +45,18 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 	}
 	// PostgreSQL cuts longer names off (NAMEDATALEN, 63 bytes).
 	kind.CheckNames("databases", s.Databases, 63, "\x00", report)
+	kind.CheckNames("users", s.Users, 63, "\x00", report)
+	if slices.Contains(s.Users, superuser) {
+		report("users", `there is a user "postgres" in every cluster, who may do everything`, "choose another name")
+	}
 }
 
-// user is the cluster's superuser and owner of the databases.
-const user = "postgres"
+// FactNames are those of the declared users.
+func (s *Settings) FactNames() []string { return kind.UserFacts(s.Users) }
+
+// superuser is the cluster's own user, and that of the facts where no other
+// is declared.
+const superuser = "postgres"
 
 const example = `
 [service.ledger]
@@ -164,7 +173,7 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, report func(string))
 		return err
 	}
 	cmd := in.Command(ctx, filepath.Join(in.Program.Dir, "initdb"),
-		"--pgdata="+unfinished, "--username="+user, "--pwfile="+passwordFile, "--auth=scram-sha-256", "--encoding=UTF8")
+		"--pgdata="+unfinished, "--username="+superuser, "--pwfile="+passwordFile, "--auth=scram-sha-256", "--encoding=UTF8")
 	if !utf8Locale(cmd.Env) {
 		cmd.Args = append(cmd.Args, "--locale=C")
 	}
@@ -214,18 +223,25 @@ func database(in *kind.Instance) string {
 
 // Facts are how to reach it.
 func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
+	user, users := superuser, in.Service.Settings.(*Settings).Users
 	password, err := in.Secret("password")
+	if len(users) > 0 {
+		user = users[0]
+		password, err = in.UserPassword(user)
+	}
 	if err != nil {
 		return nil, err
 	}
-	return map[string]kind.Fact{
-		"url":  {Value: address(in, password, database(in)), Secret: true},
+	url := func(user, password string) string { return address(in, user, password, database(in)) }
+	facts := map[string]kind.Fact{
+		"url":  {Value: url(user, password), Secret: true},
 		"host": {Value: "127.0.0.1"}, "port": {Value: strconv.Itoa(in.Port)},
 		"user": {Value: user}, "password": {Value: password, Secret: true}, "database": {Value: database(in)},
-	}, nil
+	}
+	return facts, kind.AddUserFacts(in, facts, users, url)
 }
 
-func address(in *kind.Instance, password, db string) string {
+func address(in *kind.Instance, user, password, db string) string {
 	u := url.URL{Scheme: "postgres", User: url.UserPassword(user, password), Host: "127.0.0.1:" + strconv.Itoa(in.Port), Path: "/" + db,
 		// The server has no certificate, and some clients insist on one.
 		RawQuery: "sslmode=disable"}
@@ -238,7 +254,7 @@ func connect(ctx context.Context, in *kind.Instance, database string) (*pgconn.P
 	if err != nil {
 		return nil, err
 	}
-	config, err := pgconn.ParseConfig(address(in, password, database))
+	config, err := pgconn.ParseConfig(address(in, superuser, password, database))
 	if err != nil {
 		return nil, err
 	}
@@ -299,30 +315,77 @@ func (p *provisioning) Provision(ctx context.Context, report func(string)) error
 	p.conn = nil
 	// Saying goodbye takes longer than the start should.
 	defer func() { go conn.Close(context.WithoutCancel(ctx)) }()
-	wanted := p.in.Service.Settings.(*Settings).Databases
-	if len(wanted) == 0 {
+	s := p.in.Service.Settings.(*Settings)
+	if len(s.Databases) == 0 && len(s.Users) == 0 {
 		return nil
 	}
-	results, err := conn.Exec(ctx, "select datname from pg_database").ReadAll()
+	owner := superuser
+	if len(s.Users) > 0 {
+		owner = s.Users[0]
+		if err := p.createUsers(ctx, conn, report); err != nil {
+			return err
+		}
+	}
+	results, err := conn.Exec(ctx, "select datname, pg_get_userbyid(datdba) from pg_database").ReadAll()
 	if err != nil {
 		return fmt.Errorf("listing the databases: %w", err)
 	}
-	var have []string
+	owners := map[string]string{}
 	for _, row := range results[0].Rows {
-		have = append(have, string(row[0]))
+		owners[string(row[0])] = string(row[1])
 	}
-	for _, name := range wanted {
-		if slices.Contains(have, name) {
+	for _, name := range s.Databases {
+		statement := "create database " + quote(name) + " owner " + quote(owner)
+		switch owners[name] {
+		case owner:
 			continue
+		case "":
+			report("creating database " + name)
+		default:
+			report("database " + name + " gets its owner " + owner)
+			statement = "alter database " + quote(name) + " owner to " + quote(owner)
 		}
-		report("creating database " + name)
-		quoted := `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
-		if _, err := conn.Exec(ctx, "create database "+quoted).ReadAll(); err != nil {
+		if _, err := conn.Exec(ctx, statement).ReadAll(); err != nil {
 			return fmt.Errorf("creating database %s: %w", name, err)
 		}
 	}
 	return p.extend(ctx, report)
 }
+
+// createUsers creates the declared users that aren't there. All but the first
+// become members of the first, and so may do what it may.
+func (p *provisioning) createUsers(ctx context.Context, conn *pgconn.PgConn, report func(string)) error {
+	users := p.in.Service.Settings.(*Settings).Users
+	results, err := conn.Exec(ctx, "select rolname from pg_roles").ReadAll()
+	if err != nil {
+		return fmt.Errorf("listing the users: %w", err)
+	}
+	there := map[string]bool{}
+	for _, row := range results[0].Rows {
+		there[string(row[0])] = true
+	}
+	for i, name := range users {
+		if there[name] {
+			continue
+		}
+		report("creating user " + name)
+		password, err := p.in.UserPassword(name)
+		if err != nil {
+			return err
+		}
+		statement := "create role " + quote(name) + " login password '" + password + "'" // letters and digits
+		if i > 0 {
+			statement += " in role " + quote(users[0])
+		}
+		if _, err := conn.Exec(ctx, statement).ReadAll(); err != nil {
+			return fmt.Errorf("creating user %s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+// quote makes a text an identifier of SQL.
+func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 
 // extend creates the declared extensions in each declared database.
 func (p *provisioning) extend(ctx context.Context, report func(string)) error {
@@ -338,8 +401,7 @@ func (p *provisioning) extend(ctx context.Context, report func(string)) error {
 		defer conn.Close(ctx)
 		for _, name := range s.Extensions {
 			report("extension " + name + " in " + database)
-			quoted := `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
-			if _, err := conn.Exec(ctx, "create extension if not exists "+quoted).ReadAll(); err != nil {
+			if _, err := conn.Exec(ctx, "create extension if not exists "+quote(name)).ReadAll(); err != nil {
 				return fmt.Errorf("extension %s in %s: %w; Debian has more of them in postgresql-contrib and postgresql-%s-NAME", name, database, err, major(p.in.Program.Version))
 			}
 		}
@@ -347,10 +409,10 @@ func (p *provisioning) extend(ctx context.Context, report func(string)) error {
 	return nil
 }
 
-// Console is psql, as the owner of the databases. The password is not on its
+// Console is psql, as the user who may do everything. The password is not on its
 // command line, where others could see it.
-func (k Kind) Console(in *kind.Instance) ([]string, error) {
-	facts, err := k.Facts(in)
+func (Kind) Console(in *kind.Instance) ([]string, error) {
+	password, err := in.Secret("password")
 	if err != nil {
 		return nil, err
 	}
@@ -359,10 +421,21 @@ func (k Kind) Console(in *kind.Instance) ([]string, error) {
 		return nil, &kind.MissingError{Program: "psql", Looked: "PATH", Packages: kind.Packages{Debian: "postgresql-client", Homebrew: "libpq"}}
 	}
 	passwords := filepath.Join(in.Run, "console.pass")
-	line := fmt.Sprintf("127.0.0.1:%d:*:%s:%s\n", in.Port, user, facts["password"].Value)
+	line := fmt.Sprintf("127.0.0.1:%d:*:%s:%s\n", in.Port, superuser, password)
 	if err := os.WriteFile(passwords, []byte(line), 0o600); err != nil {
 		return nil, err
 	}
 	name := strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(database(in))
-	return []string{candidates[0], fmt.Sprintf("host=127.0.0.1 port=%d user=%s dbname='%s' passfile='%s'", in.Port, user, name, passwords)}, nil
+	return []string{candidates[0], fmt.Sprintf("host=127.0.0.1 port=%d user=%s dbname='%s' passfile='%s'", in.Port, superuser, name, passwords)}, nil
+}
+
+// ClientVariables are those of libpq (PostgreSQL manual, "Environment
+// Variables"), which its programs and many libraries read.
+func (k Kind) ClientVariables(in *kind.Instance) (map[string]string, error) {
+	facts, err := k.Facts(in)
+	if err != nil {
+		return nil, err
+	}
+	return map[string]string{"PGHOST": facts["host"].Value, "PGPORT": facts["port"].Value, "PGUSER": facts["user"].Value,
+		"PGPASSWORD": facts["password"].Value, "PGDATABASE": facts["database"].Value, "PGSSLMODE": "disable"}, nil
 }

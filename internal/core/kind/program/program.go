@@ -2,6 +2,7 @@
 package program
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -24,6 +25,8 @@ type Settings struct {
 	Run  declare.Command `toml:"run" doc:"the command: a line for sh, or a list of arguments"`
 	Dir  string          `toml:"dir" doc:"the folder to run it in, from the declaration's"`
 	Once bool            `toml:"once" doc:"it runs to its end; what needs it starts after it ended well"`
+	// Uses are checked before the start.
+	Uses map[string]declare.Constraint `toml:"uses" doc:"the versions that will do of what it runs on: { node = \">=20\", go = \"1.26\" }"`
 }
 
 // WorkingDir is the declared folder.
@@ -47,6 +50,7 @@ const example = `
 run = "node server.js"
 dir = "api"
 port = 4100
+uses = { node = ">=20" }
 health = { http = "/healthz" }
 `
 
@@ -86,6 +90,9 @@ func (Kind) Find(in *kind.Instance) (kind.Program, error) {
 		return kind.Program{}, err
 	}
 	path, err := look(in, argv[0])
+	if err == nil {
+		err = checkUses(in)
+	}
 	return kind.Program{Path: path}, err
 }
 
@@ -120,19 +127,37 @@ func look(in *kind.Instance, name string) (string, error) {
 		}
 		return path, nil
 	}
-	paths := os.Getenv("PATH")
-	if own, ok := in.Env["PATH"]; ok {
-		paths = own
+	if found := inPath(in, name); len(found) > 0 {
+		return found[0], nil
 	}
-	for _, dir := range filepath.SplitList(paths) {
+	return "", &kind.MissingError{Program: name, Looked: "PATH: " + searchPath(in), Packages: packages[name]}
+}
+
+// searchPath is the PATH that the service gets.
+func searchPath(in *kind.Instance) string {
+	if own, ok := in.Env["PATH"]; ok {
+		return own
+	}
+	return os.Getenv("PATH")
+}
+
+// inPath lists the programs of a name in the service's PATH.
+func inPath(in *kind.Instance, name string) []string {
+	var found []string
+	for _, dir := range filepath.SplitList(searchPath(in)) {
 		if !filepath.IsAbs(dir) {
 			dir = filepath.Join(folder(in), dir)
 		}
 		if path, err := exec.LookPath(filepath.Join(dir, name)); err == nil {
-			return path, nil
+			found = append(found, path)
 		}
 	}
-	return "", &kind.MissingError{Program: name, Looked: "PATH: " + paths, Packages: packages[name]}
+	return kind.Executables(found)
+}
+
+// Console is a shell in its folder, with its environment.
+func (Kind) Console(in *kind.Instance) ([]string, error) {
+	return []string{cmp.Or(os.Getenv("SHELL"), "/bin/sh")}, nil
 }
 
 // Launch runs the command.

@@ -50,6 +50,9 @@ func (s *Settings) vhosts() []string {
 	return s.VHosts
 }
 
+// FactNames are those of the declared users.
+func (s *Settings) FactNames() []string { return kind.UserFacts(s.Users) }
+
 func (s *Settings) users() []string {
 	if len(s.Users) == 0 {
 		return []string{"app"}
@@ -133,7 +136,7 @@ func definitionsOf(in *kind.Instance) (string, error) {
 		}
 	}
 	for _, u := range s.users() {
-		password, err := in.Secret("user." + u)
+		password, err := in.UserPassword(u)
 		if err != nil {
 			return "", err
 		}
@@ -171,7 +174,7 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	return kind.Launch{
 		Argv: []string{in.Program.Path}, Dir: in.Data, Signal: "TERM",
 		Env: []string{
-			"RABBITMQ_NODENAME=" + in.Service.Name + "@localhost",
+			"RABBITMQ_NODENAME=" + node(in),
 			"RABBITMQ_DIST_PORT=" + strconv.Itoa(nodes),
 			"RABBITMQ_MNESIA_BASE=" + filepath.Join(in.Data, "mnesia"), "RABBITMQ_LOG_BASE=" + in.Run, "RABBITMQ_LOGS=-",
 			"RABBITMQ_CONFIG_FILE=" + run("rabbitmq.conf"), "RABBITMQ_ADVANCED_CONFIG_FILE=" + run("advanced.config"),
@@ -185,20 +188,37 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	}, nil
 }
 
+func node(in *kind.Instance) string { return in.Service.Name + "@localhost" }
+
+// ClientVariables let rabbitmqctl and its like find the node.
+func (Kind) ClientVariables(in *kind.Instance) (map[string]string, error) {
+	return map[string]string{
+		"RABBITMQ_NODENAME": node(in), "ERL_EPMD_PORT": strconv.Itoa(in.GivenPort("epmd")), "ERL_EPMD_ADDRESS": "127.0.0.1",
+		"HOME": in.Data, "RABBITMQ_CONF_ENV_FILE": filepath.Join(in.Run, "env.conf"), "PATH": in.Program.Dir + ":" + os.Getenv("PATH"),
+	}, nil
+}
+
+// Console is a shell in which rabbitmqctl reaches this broker.
+func (Kind) Console(in *kind.Instance) ([]string, error) { return []string{"/bin/sh"}, nil }
+
 // Facts are how to reach it.
 func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	s := in.Service.Settings.(*Settings)
 	user, vhost := s.users()[0], s.vhosts()[0]
-	password, err := in.Secret("user." + user)
+	password, err := in.UserPassword(user)
 	if err != nil {
 		return nil, err
 	}
 	port := strconv.Itoa(in.Port)
-	u := url.URL{Scheme: "amqp", User: url.UserPassword(user, password), Host: "127.0.0.1:" + port}
-	return map[string]kind.Fact{
-		"url":  {Value: u.String() + "/" + url.PathEscape(vhost), Secret: true},
+	address := func(user, password string) string {
+		u := url.URL{Scheme: "amqp", User: url.UserPassword(user, password), Host: "127.0.0.1:" + port}
+		return u.String() + "/" + url.PathEscape(vhost)
+	}
+	facts := map[string]kind.Fact{
+		"url":  {Value: address(user, password), Secret: true},
 		"host": {Value: "127.0.0.1"}, "port": {Value: port}, "user": {Value: user}, "password": {Value: password, Secret: true}, "vhost": {Value: vhost},
-	}, nil
+	}
+	return facts, kind.AddUserFacts(in, facts, s.Users, address)
 }
 
 // Probe is a login by AMQP 0-9-1.

@@ -50,12 +50,13 @@ func (Kind) Info() kind.Info {
 func (Kind) Settings() any { return &Settings{} }
 
 var finder = kind.Finder{
-	Title: "Redis", Program: "redis-server", Places: kind.Places("redis"),
+	Title: "Redis", Program: "redis-server", Also: "valkey-server", Places: append(kind.Places("redis"), "/opt/homebrew/opt/valkey/bin", "/usr/local/opt/valkey/bin"),
 	Packages: kind.Packages{Debian: "redis-server", Homebrew: "redis"},
 	Version:  regexp.MustCompile(`v=(\d+\.\d+(?:\.\d+)?)`),
 }
 
-// Find looks for redis-server.
+// Find looks for redis-server, or valkey-server, which is the same to its
+// clients.
 func (Kind) Find(in *kind.Instance) (kind.Program, error) {
 	return finder.Find(in.Service.Settings.(*Settings).Version)
 }
@@ -80,7 +81,7 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 
 // Console is redis-cli.
 func (Kind) Console(in *kind.Instance) ([]string, error) {
-	candidates := kind.Candidates("redis-cli", finder.Places...)
+	candidates := append(kind.Candidates("redis-cli", finder.Places...), kind.Candidates("valkey-cli", finder.Places...)...)
 	if len(candidates) == 0 {
 		return nil, &kind.MissingError{Program: "redis-cli", Looked: "PATH", Packages: kind.Packages{Debian: "redis-tools", Homebrew: "redis"}}
 	}

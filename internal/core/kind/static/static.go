@@ -3,11 +3,11 @@ package static
 
 import (
 	"fmt"
-	"os"
 	"path/filepath"
 	"strconv"
 
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/kind/webserver"
 	"neighbour/internal/core/probe"
 )
 
@@ -54,13 +54,22 @@ func root(in *kind.Instance) string {
 	return filepath.Join(in.Root, dir)
 }
 
+func webRoot(in *kind.Instance) webserver.Root {
+	s := in.Service.Settings.(*Settings)
+	r := webserver.Root{Dir: root(in), Project: in.Root, Indexes: []string{"index.html"}, Other: s.Listing}
+	if s.Fallback != "" {
+		r.Indexes, r.Front = []string{s.Fallback}, true
+	}
+	return r
+}
+
 // Find is this program itself; the folder must be there.
 func (Kind) Find(in *kind.Instance) (kind.Program, error) {
-	if info, err := os.Stat(root(in)); err != nil || !info.IsDir() {
-		return kind.Program{}, fmt.Errorf("its folder %s doesn't exist; create it, or correct root", root(in))
-	}
-	return kind.Program{Path: in.Self}, nil
+	return kind.Program{Path: in.Self}, webRoot(in).Check()
 }
+
+// Warn says what is probably not meant as it is.
+func (Kind) Warn(in *kind.Instance) []string { return webRoot(in).Warn() }
 
 // Launch starts the server as a process of its own.
 func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"text/template"
@@ -22,7 +23,7 @@ type Settings struct {
 	Root    string              `toml:"root" doc:"the web root: the folder whose files are served"`
 	PHP     declare.ServiceName `toml:"php" doc:"a php service that makes the pages: addresses that are no file's go to index.php"`
 	Proxy   declare.ServiceName `toml:"proxy" doc:"a service that gets all requests that no file answers"`
-	Extra   string              `toml:"extra" doc:"more of the server's own configuration"`
+	Extra   declare.Word        `toml:"extra" doc:"more of the server's own configuration"`
 }
 
 // ServiceKeys are the keys that name a service.
@@ -63,9 +64,9 @@ func (Server) Settings() any { return &Settings{} }
 // Find looks for the server, and for the web root.
 func (s Server) Find(in *kind.Instance) (kind.Program, error) {
 	settings := in.Service.Settings.(*Settings)
-	if root := rootOf(in); root != "" {
-		if info, err := os.Stat(root); err != nil || !info.IsDir() {
-			return kind.Program{}, fmt.Errorf("its web root %s doesn't exist; create it, or correct root = %q", root, settings.Root)
+	if r, ok := root(in); ok {
+		if err := r.Check(); err != nil {
+			return kind.Program{}, err
 		}
 	}
 	return s.Finder.Find(settings.Version)
@@ -97,7 +98,7 @@ func Config(in *kind.Instance) string { return filepath.Join(in.Run, "server.con
 // it with the arguments test: its own message is shown if it refuses.
 func Write(ctx context.Context, in *kind.Instance, t *template.Template, more map[string]any, test ...string) error {
 	s := in.Service.Settings.(*Settings)
-	values := map[string]any{"Root": rootOf(in), "Port": in.Port, "Run": in.Run, "Extra": s.Extra}
+	values := map[string]any{"Root": rootOf(in), "Port": in.Port, "Run": in.Run, "Extra": s.Extra.Value}
 	for key, name := range map[string]string{"PHP": s.PHP.Name, "Proxy": s.Proxy.Name} {
 		if name == "" {
 			continue
@@ -119,7 +120,30 @@ func Write(ctx context.Context, in *kind.Instance, t *template.Template, more ma
 		return err
 	}
 	if out, err := in.Command(ctx, in.Program.Path, test...).CombinedOutput(); err != nil {
-		return fmt.Errorf("its configuration is refused; what is not generated comes from extra\n%s", strings.TrimSpace(string(out)))
+		return refused(b.String(), string(out), s.Extra)
 	}
 	return nil
+}
+
+// inConfig finds the line of the generated configuration that a server's
+// message is about: nginx writes "in server.conf:12", Apache "line 12 of
+// server.conf".
+var inConfig = regexp.MustCompile(`server\.conf:(\d+)|line (\d+) of \S*server\.conf`)
+
+// refused is a server's refusal of its configuration, with the line of the
+// declaration where that is what it is about.
+func refused(config, said string, extra declare.Word) error {
+	err := fmt.Errorf("its configuration is refused; what is not generated comes from extra\n%s", strings.TrimSpace(said))
+	m := inConfig.FindStringSubmatch(said)
+	before, _, found := strings.Cut(config, extra.Value)
+	if m == nil || extra.Value == "" || !found {
+		return err
+	}
+	line, _ := strconv.Atoi(m[1] + m[2])
+	at := line - 1 - strings.Count(before, "\n")
+	lines := strings.Split(extra.Value, "\n")
+	if at < 0 || at >= len(lines) {
+		return err
+	}
+	return &kind.RefusedError{Err: err, At: extra.LineAt(at), Text: strings.TrimSpace(lines[at])}
 }
