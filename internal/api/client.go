@@ -14,6 +14,7 @@ import (
 	"strconv"
 
 	"neighbour/internal/core/journal"
+	"neighbour/internal/core/project"
 )
 
 // ErrNoKeeper is returned when no keeper answers on the socket.
@@ -126,6 +127,19 @@ func (c *Client) Restart(ctx context.Context, withNeeds bool, names ...string) (
 	var d Done
 	err := c.do(ctx, http.MethodPost, "/restart", Names{Services: names, WithNeeds: withNeeds}, &d)
 	return d, err
+}
+
+// Kinds lists the kinds that a service may be of.
+func (c *Client) Kinds(ctx context.Context) ([]project.Available, error) {
+	var kinds []project.Available
+	err := c.do(ctx, http.MethodGet, "/kinds", nil, &kinds)
+	return kinds, err
+}
+
+// Edit changes the declaration's file; what runs goes on as it is. A change
+// that would make the file wrong is refused, and the file stays as it was.
+func (c *Client) Edit(ctx context.Context, change project.Change) error {
+	return c.do(ctx, http.MethodPost, "/declaration", change, &Done{})
 }
 
 // Log returns the last n lines of a service's log that begin before the

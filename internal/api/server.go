@@ -13,6 +13,7 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/keep"
+	"neighbour/internal/core/project"
 )
 
 // Server answers for a keeper.
@@ -42,6 +43,8 @@ func (s *Server) routes() map[string]http.HandlerFunc {
 		"POST /v1/stop":               s.stop,
 		"POST /v1/restart":            s.restart,
 		"GET /v1/services/{name}/log": s.logLines,
+		"GET /v1/kinds":               s.kinds,
+		"POST /v1/declaration":        s.edit,
 	}
 }
 
@@ -147,6 +150,23 @@ func (s *Server) restart(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	reply(w, http.StatusAccepted, Done{Services: n.Services, Told: told, Began: began})
+}
+
+func (s *Server) kinds(w http.ResponseWriter, _ *http.Request) {
+	reply(w, http.StatusOK, s.keeper.Kinds())
+}
+
+func (s *Server) edit(w http.ResponseWriter, r *http.Request) {
+	var c project.Change
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<20)).Decode(&c); err != nil {
+		reply(w, http.StatusBadRequest, Problem{"the request's body is not what it should be: " + err.Error()})
+		return
+	}
+	if err := s.keeper.Edit(c); err != nil {
+		reply(w, http.StatusUnprocessableEntity, Problem{err.Error()})
+		return
+	}
+	reply(w, http.StatusOK, Done{Services: []string{c.Service}})
 }
 
 func (s *Server) logLines(w http.ResponseWriter, r *http.Request) {

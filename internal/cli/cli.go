@@ -147,7 +147,18 @@ func (a *app) open(ctx context.Context) error {
 
 // show runs the full screen and says afterwards how things are.
 func (a *app) show(ctx context.Context, p *project.Project, client *api.Client) error {
-	left, err := tui.Run(ctx, tui.Options{Client: client, Connect: func(ctx context.Context) (*api.Client, error) { return api.Connect(ctx, p) }})
+	left, err := tui.Run(ctx, tui.Options{
+		Client:  client,
+		Connect: func(ctx context.Context) (*api.Client, error) { return api.Connect(ctx, p) },
+		Refresh: func(ctx context.Context, c *api.Client) (*api.Client, error) {
+			now, err := project.Open(p.Dir)
+			if err != nil {
+				return c, err
+			}
+			fresh, _, err := api.Refresh(ctx, now, c)
+			return fresh, err
+		},
+	})
 	if err != nil {
 		return err
 	}

@@ -103,6 +103,11 @@ func (m *model) facts(s api.Status, width int) []string {
 		if i > 0 && (f.Name == "host" || f.Name == "port" || f.Name == "database") {
 			continue
 		}
+		// A user's password is in the user's address, and that of the first
+		// user is there already.
+		if strings.HasSuffix(f.Name, ".password") || strings.HasSuffix(f.Name, ".url") && f.Value == s.Facts[0].Value {
+			continue
+		}
 		row(f.Name, m.masked(f), strong)
 	}
 	for i, n := range s.Notes {

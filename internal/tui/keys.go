@@ -55,6 +55,7 @@ func (m *model) bindings() []binding {
 		}
 		out = append(out, spare(3, "v", does))
 	}
+	out = append(out, spare(7, "e n x", "change, add, remove"))
 	return append(out, spare(4, "/", "filter"), key("?", "help"), key("q", "leave"), spare(5, "Q", "stop all and leave"))
 }
 
@@ -77,7 +78,7 @@ func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
 	m.flash = ""
 	switch {
 	case m.panel != nil:
-		return m.panel.key(m, pressed)
+		return m.panel.key(m, k)
 	case m.filtering:
 		m.filterKey(k)
 		return nil
@@ -136,6 +137,16 @@ func (m *model) mapKey(pressed string) tea.Cmd {
 		m.panel = newScope(m, restarting, s)
 	case "T":
 		m.panel = newScope(m, stopping, s)
+	case "e":
+		if s.Name != "" {
+			m.panel = editService(s)
+		}
+	case "n":
+		return m.askKinds()
+	case "x":
+		if s.Name != "" {
+			return m.removeService(s)
+		}
 	}
 	return nil
 }

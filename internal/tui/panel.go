@@ -13,7 +13,7 @@ import (
 // panel is a box over the view that takes the keys while it is there.
 type panel interface {
 	draw(m *model) []string
-	key(m *model, pressed string) tea.Cmd
+	key(m *model, k tea.KeyPressMsg) tea.Cmd
 	bindings() []binding
 }
 
@@ -47,8 +47,8 @@ func (q *question) draw(m *model) []string {
 	return m.frame(q.title, lines)
 }
 
-func (q *question) key(m *model, pressed string) tea.Cmd {
-	switch pressed {
+func (q *question) key(m *model, k tea.KeyPressMsg) tea.Cmd {
+	switch k.String() {
 	case "enter":
 		m.panel = nil
 		return q.then(m)
@@ -145,7 +145,7 @@ func newScope(m *model, a *action, s api.Status) panel {
 
 func (sc *scope) draw(m *model) []string { return m.frame(sc.title, sc.rows(m, sc.choices)) }
 
-func (sc *scope) key(m *model, pressed string) tea.Cmd { return sc.press(m, sc.choices, pressed) }
+func (sc *scope) key(m *model, k tea.KeyPressMsg) tea.Cmd { return sc.press(m, sc.choices, k.String()) }
 
 // copier asks which fact to copy.
 type copier struct {
@@ -166,7 +166,9 @@ func (c *copier) draw(m *model) []string {
 	return m.frame("Copy from "+c.service, c.rows(m, c.choices(m)))
 }
 
-func (c *copier) key(m *model, pressed string) tea.Cmd { return c.press(m, c.choices(m), pressed) }
+func (c *copier) key(m *model, k tea.KeyPressMsg) tea.Cmd {
+	return c.press(m, c.choices(m), k.String())
+}
 
 // help lists the keys and the signs.
 type help struct{}
@@ -176,6 +178,7 @@ var helpKeys = []binding{
 	key("s", "start it with what it needs"), key("r", "restart it"), key("t", "stop it with what needs it"),
 	key("S R T", "the same, for more services"), key("enter", "its log"),
 	key("c", "copy its address or a credential"), key("v", "show or hide passwords"),
+	key("e", "change its version or port"), key("n", "add a service"), key("x", "remove it from the declaration"),
 	key("/", "show only some, by name, kind or state"), key("q", "leave; services go on"), key("Q", "stop all and leave"),
 }
 
@@ -212,7 +215,7 @@ func (*help) draw(m *model) []string {
 	return m.frame("Keys and signs", lines)
 }
 
-func (*help) key(m *model, _ string) tea.Cmd {
+func (*help) key(m *model, _ tea.KeyPressMsg) tea.Cmd {
 	m.panel = nil
 	return nil
 }

@@ -23,6 +23,9 @@ type Options struct {
 	Client *api.Client
 	// Connect finds the keeper again, or starts a new one, when it is lost.
 	Connect func(context.Context) (*api.Client, error)
+	// Refresh replaces the keeper after a change of the declaration, if nothing
+	// runs; otherwise it returns the client that it got.
+	Refresh func(context.Context, *api.Client) (*api.Client, error)
 }
 
 // Left says how the user left.
@@ -77,7 +80,12 @@ type model struct {
 	services map[string]api.Status
 	order    []string // by step and name
 	lost     bool     // the keeper doesn't answer
-	grounded bool     // the ground is decided
+	fresh    bool     // the next event is the first of a stream, with everything
+	// refreshing says that the keeper is being replaced, so that its end is
+	// no loss.
+	refreshing bool
+	added      string // a service to select as soon as it is there
+	grounded   bool   // the ground is decided
 
 	selected         string
 	scrollX, scrollY int
@@ -189,6 +197,19 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case stopFailedMsg:
 		m.left.Stopped = false
 		m.say(msg.err.Error(), true)
+	case kindsMsg:
+		if msg.err != nil {
+			m.say(msg.err.Error(), true)
+		} else {
+			m.panel = newService(msg.kinds)
+		}
+	case editedMsg:
+		return m, m.edited(msg)
+	case refreshedMsg:
+		m.refreshing = false
+		if msg.err != nil {
+			m.say(msg.err.Error(), true)
+		}
 	case tea.KeyPressMsg:
 		return m, m.key(msg)
 	case tea.MouseClickMsg:
@@ -214,7 +235,7 @@ func (m *model) connected(msg connectedMsg) tea.Cmd {
 	if m.lost {
 		m.say("the keeper answers again", false)
 	}
-	m.lost = false
+	m.lost, m.refreshing, m.fresh = false, false, true
 	m.client = msg.client
 	return next(msg.events)
 }
@@ -222,7 +243,7 @@ func (m *model) connected(msg connectedMsg) tea.Cmd {
 func (m *model) event(msg eventMsg) tea.Cmd {
 	if msg.err != nil {
 		msg.events.Close()
-		if m.left.Stopped || m.ctx.Err() != nil {
+		if m.left.Stopped || m.ctx.Err() != nil || m.refreshing {
 			return nil
 		}
 		m.lost = true
@@ -230,8 +251,8 @@ func (m *model) event(msg eventMsg) tea.Cmd {
 	}
 	m.now = time.Now()
 	m.overview = msg.snapshot.Overview
-	if len(msg.snapshot.Services) > 0 && (len(m.order) == 0 || len(msg.snapshot.Services) >= len(m.order)) {
-		// Everything: the first of a stream, perhaps of a new keeper.
+	if m.fresh {
+		m.fresh = false
 		m.order = m.order[:0]
 		clear(m.services)
 		for _, s := range msg.snapshot.Services {
@@ -248,6 +269,10 @@ func (m *model) event(msg eventMsg) tea.Cmd {
 		if m.log != nil && m.log.service == s.Name {
 			m.log.follow(s)
 		}
+	}
+	if _, ok := m.services[m.added]; ok {
+		m.choose(m.added)
+		m.added = ""
 	}
 	m.selectFirst()
 	return next(msg.events)

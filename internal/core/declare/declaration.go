@@ -100,6 +100,18 @@ type Service struct {
 	lines map[string][]string
 }
 
+// VersionConstraint is the version as the declaration has it; false if the
+// service's kind has no versions.
+func (s *Service) VersionConstraint() (string, bool) {
+	keys, _ := fields(s.Settings)
+	f, ok := keys["version"]
+	if !ok {
+		return "", false
+	}
+	c, ok := f.Interface().(Constraint)
+	return c.String(), ok
+}
+
 // Preparation is a command to run before a start.
 type Preparation struct {
 	Run  Command `toml:"run" doc:"the command"`

@@ -170,3 +170,8 @@ func KeyTable(t reflect.Type) string {
 	}
 	return b.String()
 }
+
+// HasKey says whether settings have a key.
+func HasKey(settings any, key string) bool {
+	return slices.ContainsFunc(Keys(reflect.TypeOf(settings).Elem()), func(k Key) bool { return k.Name == key })
+}

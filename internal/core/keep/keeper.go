@@ -89,6 +89,8 @@ func describe(p *project.Project, s *declare.Service, st *Status) {
 	if port, err := p.Port(s); err == nil {
 		st.Port = port
 	}
+	st.Declared.Port = s.Port
+	st.Declared.Version, st.Declared.Versioned = s.VersionConstraint()
 	st.Facts, _ = facts(p, s)
 	st.Warnings = notYet(p.Declaration, s)
 }
@@ -248,6 +250,22 @@ func (k *Keeper) Busy() bool {
 	}
 	return false
 }
+
+// Edit changes the declaration's file. Services that run go on as they are.
+func (k *Keeper) Edit(c project.Change) error {
+	defer k.oneAtATime()()
+	if err := k.project.Edit(c); err != nil {
+		return err
+	}
+	k.log.Info("edit", "service", c.Service)
+	if k.Busy() {
+		k.warnIfChanged()
+	}
+	return nil
+}
+
+// Kinds lists the kinds that a service may be of.
+func (k *Keeper) Kinds() []project.Available { return k.project.AvailableKinds() }
 
 func (k *Keeper) warnIfChanged() {
 	if k.Stale() {

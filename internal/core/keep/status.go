@@ -56,6 +56,8 @@ type Status struct {
 	Port     int      `json:"port"`
 	PID      int      `json:"pid"`
 	Version  string   `json:"version"`
+	// Declared is what the interface may change of it.
+	Declared Declared `json:"declared"`
 	// Command is what it runs, for a program.
 	Command string `json:"command,omitempty"`
 	// Check says how it is checked.
@@ -80,6 +82,15 @@ type Status struct {
 	Notes []string `json:"notes,omitempty"`
 	// Lines are the latest of its output.
 	Lines []journal.Line `json:"lines"`
+}
+
+// Declared is what the declaration says of a service, as far as it can be
+// changed one by one.
+type Declared struct {
+	Port    int    `json:"port,omitempty"`
+	Version string `json:"version,omitempty"`
+	// Versioned says that it may have a version.
+	Versioned bool `json:"versioned,omitempty"`
 }
 
 // Fact is a value that the service offers.

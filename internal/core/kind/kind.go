@@ -155,6 +155,9 @@ type Info struct {
 	// Packages are what provides the server, Example is a declaration of one.
 	Packages Packages
 	Example  string
+	// Begin is the line that a service of the kind can't do without, as an
+	// example; "" if there is none.
+	Begin string
 	// Accounts are set for servers that refuse to run as root: the users to
 	// run them as, the preferred first.
 	Accounts []string
@@ -287,13 +290,23 @@ type MissingError struct {
 
 func (e *MissingError) Error() string {
 	s := fmt.Sprintf("%s is not installed (looked in %s)", e.Program, e.Looked)
-	switch {
-	case e.Packages.Debian != "" && e.Packages.Homebrew != "":
-		s += fmt.Sprintf("; install it with: apt-get install %s (Debian) or brew install %s (macOS)", e.Packages.Debian, e.Packages.Homebrew)
-	case e.Packages.Debian != "":
-		s += fmt.Sprintf("; install it with: apt-get install %s (Debian)", e.Packages.Debian)
+	if how := e.Packages.Install(); how != "" {
+		s += "; install it with: " + how
 	}
 	return s
+}
+
+// Install says how to install them; "" if nobody knows.
+func (p Packages) Install() string {
+	switch {
+	case p.Debian != "" && p.Homebrew != "":
+		return fmt.Sprintf("apt-get install %s (Debian) or brew install %s (macOS)", p.Debian, p.Homebrew)
+	case p.Debian != "":
+		return fmt.Sprintf("apt-get install %s (Debian)", p.Debian)
+	case p.Homebrew != "":
+		return fmt.Sprintf("brew install %s (macOS)", p.Homebrew)
+	}
+	return ""
 }
 
 // Candidates lists the executables of a name: those in the folders that match

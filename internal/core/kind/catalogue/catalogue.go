@@ -76,3 +76,14 @@ func (c Catalogue) Describe(name string) (declare.KindInfo, bool) {
 	info := k.Info()
 	return declare.KindInfo{Settings: k.Settings, Facts: info.Facts, Listens: info.Listens, Elsewhere: info.Elsewhere}, true
 }
+
+// Installed looks for the newest program of a kind, without any service. The
+// kinds that bring their own, and those of the user's programs, have nothing
+// to look for: a zero Program.
+func Installed(k kind.Kind) (kind.Program, error) {
+	info := k.Info()
+	if info.Packages == (kind.Packages{}) {
+		return kind.Program{}, nil
+	}
+	return k.Find(&kind.Instance{Service: &declare.Service{Kind: info.Name, Settings: k.Settings()}, Data: "/nonexistent"})
+}

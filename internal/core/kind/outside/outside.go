@@ -21,7 +21,7 @@ optional = true
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "outside", Example: example, About: "runs elsewhere, only checked", Elsewhere: true}
+	return kind.Info{Name: "outside", Begin: `health = { tcp = "127.0.0.1:7070" }`, Example: example, About: "runs elsewhere, only checked", Elsewhere: true}
 }
 
 // Settings makes empty settings.

@@ -40,7 +40,7 @@ fallback = "index.html"
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "static", Example: example, About: "files by HTTP, built in", Check: "connection to its port", Listens: true, UsualPort: 8080, Facts: []string{"url", "host", "port"}}
+	return kind.Info{Name: "static", Begin: `root = "public"`, Example: example, About: "files by HTTP, built in", Check: "connection to its port", Listens: true, UsualPort: 8080, Facts: []string{"url", "host", "port"}}
 }
 
 // Settings makes empty settings.

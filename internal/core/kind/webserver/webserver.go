@@ -53,7 +53,7 @@ type Server struct {
 // Info describes the kind.
 func (s Server) Info() kind.Info {
 	info := s.Describes
-	info.Packages = s.Finder.Packages
+	info.Packages, info.Begin = s.Finder.Packages, `root = "public"`
 	info.Check, info.Listens, info.UsualPort, info.Facts = "connection to its port", true, 8080, []string{"url", "host", "port"}
 	return info
 }
