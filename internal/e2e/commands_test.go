@@ -77,7 +77,7 @@ func TestExitCodesAndMessages(t *testing.T) {
 		code int
 		says []string
 	}{
-		"no declaration":    {empty, []string{"start"}, 1, []string{"no neighbour.toml in", "To begin, write one there"}},
+		"no declaration":    {empty, []string{"start"}, 1, []string{"no neighbour.toml in", "neighbour init"}},
 		"the same, status":  {empty, []string{"status"}, 1, []string{"To begin"}},
 		"no such folder":    {empty, []string{"-C", "nowhere", "start"}, 1, []string{"nowhere is not a folder"}},
 		"broken TOML":       {broken.dir, []string{"start"}, 1, []string{"neighbour.toml:1:", "not TOML"}},

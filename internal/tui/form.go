@@ -47,7 +47,7 @@ func (f *field) draw(t *theme, selected bool, width int) string {
 	}
 	switch {
 	case f.choices != nil && selected:
-		return t.paint(accent, "◂ "+f.value()+" ▸")
+		return t.paint(accent, "◂"+f.value()+"▸")
 	case f.choices != nil:
 		return t.paint(in, f.value())
 	case !selected && f.input.Value() == "":

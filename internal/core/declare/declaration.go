@@ -260,7 +260,8 @@ type MissingError struct{ Dir string }
 
 func (e *MissingError) Error() string {
 	return fmt.Sprintf(`no %s in %s or a folder above it
-To begin, write one there that says what your app depends on, for example:
+To begin, let "neighbour init" propose one from the project's own files, or
+write one there that says what your app depends on, for example:
 
     [project]
     name = "my-app"

@@ -178,7 +178,7 @@ func TestFind(t *testing.T) {
 	_, err := declare.Find(deep)
 	var missing *declare.MissingError
 	require.ErrorAs(t, err, &missing)
-	assert.Contains(t, err.Error(), "To begin, write one there")
+	assert.Contains(t, err.Error(), "neighbour init")
 
 	file := filepath.Join(root, declare.FileName)
 	require.NoError(t, os.WriteFile(file, []byte("[service.api]\nrun = \"api\"\n"), 0o644))

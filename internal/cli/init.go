@@ -1,0 +1,136 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/discover"
+	"neighbour/internal/tui"
+)
+
+func (a *app) init() *cobra.Command {
+	var yes, asJSON bool
+	cmd := &cobra.Command{
+		Use: "init", Short: "Make a first declaration from what the project's files say", Args: words(cobra.NoArgs),
+		Long: `Init reads the project's manifests, the scripts that they name, and its env
+files, and shows on one screen what it found, what it proposes, and the file
+that comes of it. Nothing is run, and no password is copied. A declaration that
+is there is never overwritten.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			p, err := discover.Read(a.dir)
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return a.printProposal(p)
+			}
+			path := filepath.Join(p.Dir, declare.FileName)
+			if _, err := os.Lstat(path); err == nil {
+				return existsError(path)
+			}
+			if !yes {
+				if !terminal(os.Stdin) || !terminal(os.Stdout) {
+					return usageError{errors.New("the screen needs a terminal; --yes takes the proposal as it is, --json prints it")}
+				}
+				if yes, err = tui.Setup(cmd.Context(), p); err != nil {
+					return err
+				}
+				if !yes {
+					fmt.Fprintln(a.err, "nothing was written")
+					return nil
+				}
+			}
+			return a.writeProposal(p, path)
+		},
+	}
+	cmd.Flags().BoolVar(&yes, "yes", false, "write the proposal as it is, without the screen")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print the proposal as JSON, and write nothing")
+	return cmd
+}
+
+func existsError(path string) error {
+	return fmt.Errorf("%s is there already, and is never overwritten; change it with an editor or on the screen (neighbour, then e, n or x), or move it away", path)
+}
+
+func (a *app) writeProposal(p *discover.Proposal, path string) error {
+	on := 0
+	for _, s := range p.Services {
+		if s.On {
+			on++
+		}
+	}
+	if on == 0 {
+		return errors.New("nothing was found that a declaration could be made of; without --yes the screen lets you choose, and docs/KINDS.md tells what there is")
+	}
+	if err := p.Check(); err != nil {
+		return err
+	}
+	text, _ := p.Render()
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if errors.Is(err, fs.ErrExist) {
+		return existsError(path)
+	}
+	if err != nil {
+		return fmt.Errorf("the declaration can't be written: %w", err)
+	}
+	_, err = f.WriteString(text)
+	if err := errors.Join(err, f.Close()); err != nil {
+		return fmt.Errorf("the declaration can't be written: %w", err)
+	}
+	fmt.Fprintf(a.out, "%s is written, with %s: %s\n", path, plural(on, "service"), strings.Join(named(p), ", "))
+	for _, s := range p.Services {
+		if _, missing := discover.Installed(s.Kind); s.On && missing != "" {
+			fmt.Fprintf(a.err, "%s: %s is %s\n", s.Name, s.Kind, missing)
+		}
+	}
+	for _, n := range p.Notes {
+		fmt.Fprintf(a.err, "%s: %s\n", n.Place(), n.What)
+	}
+	fmt.Fprintln(a.out, `"neighbour start" starts them`)
+	return nil
+}
+
+func named(p *discover.Proposal) []string {
+	var names []string
+	for _, s := range p.Services {
+		if s.On {
+			names = append(names, s.Name)
+		}
+	}
+	return names
+}
+
+func plural(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+// proposedService is a service with what is installed for it.
+type proposedService struct {
+	*discover.Service
+	Installed string `json:"installed,omitempty"`
+	Missing   string `json:"missing,omitempty"`
+}
+
+func (a *app) printProposal(p *discover.Proposal) error {
+	text, _ := p.Render()
+	services := make([]proposedService, len(p.Services))
+	for i, s := range p.Services {
+		services[i].Service = s
+		services[i].Installed, services[i].Missing = discover.Installed(s.Kind)
+	}
+	return a.json(struct {
+		*discover.Proposal
+		Services []proposedService `json:"services"`
+		File     string            `json:"file"`
+	}{p, services, text})
+}

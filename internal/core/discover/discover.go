@@ -1,0 +1,262 @@
+// Package discover reads a project that has no declaration, and proposes one:
+// from the manifests of its packages, the scripts that they name, and its env
+// files. It runs nothing, changes nothing, and copies no value of an env file.
+package discover
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Proposal is what was found in a project, and the services that are proposed
+// for it.
+type Proposal struct {
+	Dir  string `json:"-"`
+	Name string `json:"project"`
+	// Files are those that were read, from the project's folder, in order.
+	Files    []string   `json:"files"`
+	Services []*Service `json:"services"`
+	// Notes are what was found and leads to no service.
+	Notes []Finding `json:"notes,omitempty"`
+}
+
+// Service is a proposed service.
+type Service struct {
+	On   bool   `json:"on"` // it is to be declared
+	Name string `json:"name"`
+	Kind string `json:"kind"`
+	// Version is a constraint, "" for any; Port 0 for any free one.
+	Version string `json:"version,omitempty"`
+	Port    int    `json:"port,omitempty"`
+	// Lines are the lines of TOML beside these.
+	Lines []string `json:"lines,omitempty"`
+	// Env are the variables that it gets.
+	Env []Variable `json:"env,omitempty"`
+	// Why is what it was proposed for; empty for one that is only offered.
+	Why []Finding `json:"why,omitempty"`
+
+	databases []string
+	folder    string
+	// page says that it builds what runs in the browser, which reaches no
+	// server by itself.
+	page bool
+}
+
+// Variable is a variable that refers to services.
+type Variable struct {
+	Name string `json:"name"`
+	// Value is the text with its references, in which @ stands for the name of
+	// the service that it refers to.
+	Value  string   `json:"-"`
+	Target *Service `json:"-"`
+}
+
+// Text is the value as the declaration has it.
+func (v Variable) Text() string { return strings.ReplaceAll(v.Value, "${@", "${"+v.Target.Name) }
+
+// MarshalText is the whole variable.
+func (v Variable) MarshalText() ([]byte, error) { return []byte(v.Name + "=" + v.Text()), nil }
+
+// Finding is something that a file says.
+type Finding struct {
+	File string `json:"file"`           // from the project's folder
+	Line int    `json:"line,omitempty"` // 0: the file as a whole
+	What string `json:"what"`
+}
+
+// Place is the file and line.
+func (f Finding) Place() string {
+	if f.Line == 0 {
+		return f.File
+	}
+	return fmt.Sprintf("%s:%d", f.File, f.Line)
+}
+
+// Limits of what is read, so that a big project takes no longer than a small
+// one.
+const (
+	fileLimit   = 1 << 20
+	folderLimit = 60
+)
+
+// passedBy are folders whose files are not the project's own, or not its app.
+var passedBy = []string{"node_modules", "vendor", "dist", "build", "target", "tmp", "log", "logs", "coverage", "test", "tests", "spec", "docs", "examples", "venv", "__pycache__"}
+
+// reader collects what is found.
+type reader struct {
+	dir string
+	p   *Proposal
+	// servers are the proposed servers by kind, variables what the env files
+	// and scripts say, folder by folder.
+	servers map[string]*Service
+	wanted  []wanted
+	// sql is the kind of database that the packages speak of.
+	sql string
+	// clients are the kinds of servers that the packages of a folder are
+	// clients of.
+	clients map[string][]string
+}
+
+// Read reads the project in a folder. What can't be read is left out.
+func Read(dir string) (*Proposal, error) {
+	abs, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	if info, err := os.Stat(abs); err != nil || !info.IsDir() {
+		return nil, fmt.Errorf("%s is not a folder", dir)
+	}
+	r := &reader{dir: abs, p: &Proposal{Dir: abs, Name: name(filepath.Base(abs), "app")}, servers: map[string]*Service{}, clients: map[string][]string{}}
+	for _, folder := range r.folders() {
+		r.readManifests(folder)
+	}
+	for _, folder := range r.folders() {
+		r.readEnvFiles(folder)
+	}
+	r.wire()
+	r.finish()
+	return r.p, nil
+}
+
+// folders are the project's own, and those in it, and those in its folders of
+// packages.
+func (r *reader) folders() []string {
+	out := []string{"."}
+	var add func(folder string, depth int)
+	add = func(folder string, depth int) {
+		entries, _ := os.ReadDir(filepath.Join(r.dir, folder))
+		for _, e := range entries {
+			if !e.IsDir() || strings.HasPrefix(e.Name(), ".") || slices.Contains(passedBy, e.Name()) || len(out) >= folderLimit {
+				continue
+			}
+			path := filepath.Join(folder, e.Name())
+			out = append(out, path)
+			if depth == 0 && slices.Contains([]string{"apps", "packages", "services", "cmd"}, e.Name()) {
+				add(path, depth+1)
+			}
+		}
+	}
+	add(".", 0)
+	return out
+}
+
+// read reads a file of the project; "" if there is none.
+func (r *reader) read(path string) string {
+	full := filepath.Join(r.dir, path)
+	info, err := os.Stat(full)
+	if err != nil || !info.Mode().IsRegular() || info.Size() > fileLimit {
+		return ""
+	}
+	b, err := os.ReadFile(full)
+	if err != nil {
+		return ""
+	}
+	if !slices.Contains(r.p.Files, path) {
+		r.p.Files = append(r.p.Files, path)
+	}
+	return string(b)
+}
+
+func (r *reader) has(path string) bool {
+	_, err := os.Stat(filepath.Join(r.dir, path))
+	return err == nil
+}
+
+// lineOf is the line of a text that has a word, 0 if none has.
+func lineOf(text, word string) int {
+	i := strings.Index(text, word)
+	if i < 0 {
+		return 0
+	}
+	return strings.Count(text[:i], "\n") + 1
+}
+
+// usualNames are the names of servers, by kind.
+var usualNames = map[string]string{
+	"postgres": "database", "mariadb": "database", "mysql": "database", "redis": "cache", "memcached": "memory", "rabbitmq": "queue",
+	"nats": "bus", "mqtt": "broker", "beanstalkd": "jobs", "mail": "mail", "php": "php", "nginx": "web",
+}
+
+// server is the proposed server of a kind.
+func (r *reader) server(kind string, why Finding) *Service {
+	s := r.servers[kind]
+	if s == nil {
+		s = &Service{On: true, Kind: kind, Name: r.free(usualNames[kind])}
+		r.servers[kind] = s
+		r.p.Services = append(r.p.Services, s)
+	}
+	s.because(why)
+	return s
+}
+
+func (s *Service) because(why Finding) {
+	if !slices.Contains(s.Why, why) {
+		s.Why = append(s.Why, why)
+	}
+}
+
+var notInName = regexp.MustCompile(`[^a-z0-9_-]+`)
+
+// name makes a text a service's name.
+func name(text, otherwise string) string {
+	text = strings.Trim(notInName.ReplaceAllString(strings.ToLower(text), "-"), "-_0123456789")
+	if len(text) > 30 {
+		text = strings.Trim(text[:30], "-_")
+	}
+	if text == "" || text == "env" || text == "project" || text == "self" {
+		return otherwise
+	}
+	return text
+}
+
+// free is a name that no service has yet.
+func (r *reader) free(name string) string {
+	for n := 1; ; n++ {
+		candidate := name
+		if n > 1 {
+			candidate += strconv.Itoa(n)
+		}
+		if !slices.ContainsFunc(r.p.Services, func(s *Service) bool { return s.Name == candidate }) {
+			return candidate
+		}
+	}
+}
+
+// offered are the servers that are offered, switched off, where nothing was
+// found that needs them.
+var offered = []string{"postgres", "mariadb", "redis", "mail"}
+
+// finish puts the services in the order of a declaration: the servers, the
+// programs, and what is only offered.
+func (r *reader) finish() {
+	for _, s := range r.p.Services {
+		if len(s.databases) > 0 {
+			s.Lines = append(s.Lines, "databases = "+list(s.databases))
+		}
+	}
+	slices.SortStableFunc(r.p.Services, func(a, b *Service) int { return rank(a) - rank(b) })
+	for _, kind := range offered {
+		if r.servers[kind] == nil && (kind != "mariadb" && kind != "postgres" || r.servers["mysql"] == nil) {
+			r.p.Services = append(r.p.Services, &Service{Kind: kind, Name: r.free(usualNames[kind])})
+		}
+	}
+}
+
+// order is that of the kinds in a declaration.
+var order = []string{"postgres", "mariadb", "mysql", "redis", "memcached", "rabbitmq", "nats", "mqtt", "beanstalkd", "mail", "php", "program", "nginx"}
+
+func rank(s *Service) int { return slices.Index(order, s.Kind) }
+
+// list writes texts as a list of TOML.
+func list(texts []string) string {
+	quoted := make([]string, len(texts))
+	for i, t := range texts {
+		quoted[i] = strconv.Quote(t)
+	}
+	return "[" + strings.Join(quoted, ", ") + "]"
+}

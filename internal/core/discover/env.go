@@ -1,0 +1,387 @@
+package discover
+
+import (
+	"cmp"
+	"fmt"
+	"net"
+	"net/url"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"neighbour/internal/core/wire"
+)
+
+// envFiles are the names of env files, those that teammates share first.
+var envFiles = []string{".env.example", ".env.sample", ".env.template", ".env.dist", ".env.defaults", ".env", ".env.local", ".env.development", ".env.development.local", ".env.test"}
+
+func (r *reader) readEnvFiles(folder string) {
+	for _, name := range envFiles {
+		file := filepath.Join(folder, name)
+		text := r.read(file)
+		entries, problems := wire.ParseEnvFile(text)
+		for _, p := range problems {
+			r.note(file, p.Line, p.Message)
+		}
+		for _, e := range entries {
+			r.wanted = append(r.wanted, wanted{name: e.Name, value: e.Value, file: file, line: e.Line, folder: folder})
+		}
+	}
+}
+
+// schemes are the kinds of servers by the scheme of their addresses.
+var schemes = map[string]string{
+	"postgres": "postgres", "postgresql": "postgres", "pgsql": "postgres", "mysql": "mariadb", "mysql2": "mariadb", "mariadb": "mariadb",
+	"redis": "redis", "amqp": "rabbitmq", "nats": "nats", "mqtt": "mqtt", "tcp+mqtt": "mqtt", "memcached": "memcached", "memcache": "memcached",
+	"beanstalk": "beanstalkd", "beanstalkd": "beanstalkd", "smtp": "mail",
+}
+
+// portKinds are the kinds by the usual port.
+var portKinds = map[string]string{"5432": "postgres", "3306": "mariadb", "6379": "redis", "5672": "rabbitmq", "4222": "nats", "1883": "mqtt", "11211": "memcached", "11300": "beanstalkd", "25": "mail", "587": "mail", "1025": "mail", "2525": "mail"}
+
+// prefixes are the kinds by the first word of split variables, such as
+// REDIS_HOST.
+var prefixes = map[string]string{
+	"PG": "postgres", "POSTGRES": "postgres", "POSTGRESQL": "postgres", "MYSQL": "mariadb", "MARIADB": "mariadb", "REDIS": "redis", "RABBITMQ": "rabbitmq", "AMQP": "rabbitmq",
+	"NATS": "nats", "MQTT": "mqtt", "MEMCACHED": "memcached", "MEMCACHE": "memcached", "BEANSTALKD": "beanstalkd", "BEANSTALK": "beanstalkd", "SMTP": "mail", "MAIL": "mail", "EMAIL": "mail", "MAILER": "mail",
+	"DB": "sql", "DATABASE": "sql", "SQL": "sql",
+}
+
+// parts are the facts behind the last words of split variables.
+var parts = map[string]string{
+	"HOST": "host", "HOSTNAME": "host", "SERVER": "host", "PORT": "port", "USER": "user", "USERNAME": "user", "PASSWORD": "password", "PASS": "password", "PWD": "password",
+	"DATABASE": "database", "NAME": "database", "DB": "database", "DBNAME": "database", "VHOST": "vhost", "URL": "url", "URI": "url", "DSN": "url", "ADDR": "address", "ADDRESS": "address",
+}
+
+// split is a variable's name as a prefix and a part: DB_HOST, PGHOST.
+func split(name string) (prefix, part string, ok bool) {
+	if rest, pg := strings.CutPrefix(name, "PG"); pg && parts[rest] != "" {
+		return "PG", parts[rest], true
+	}
+	i := strings.LastIndexByte(name, '_')
+	if i < 0 {
+		return "", "", false
+	}
+	part, ok = parts[name[i+1:]]
+	return name[:i], part, ok
+}
+
+// local says whether a host is this machine, or a name of the kind that only
+// means something next to it.
+func local(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "" || ip != nil && (ip.IsLoopback() || ip.IsUnspecified()) || ip == nil && (!strings.Contains(host, ".") || strings.HasSuffix(host, ".localhost") || strings.HasSuffix(host, ".internal"))
+}
+
+// wire finds out which server each variable leads to, and gives it to the
+// programs that read it.
+func (r *reader) wire() {
+	r.ports()
+	r.guessSQL()
+	for _, w := range r.wanted {
+		switch {
+		case w.value == "" && w.by == nil && !strings.HasSuffix(w.name, "_URL"):
+			r.splitVariable(w)
+		case strings.Contains(w.value, "://"):
+			r.address(w)
+		case w.by != nil:
+			r.readBySource(w)
+		default:
+			r.splitVariable(w)
+		}
+	}
+	r.common()
+}
+
+// guessSQL finds the kind of database where variables only speak of "DB".
+func (r *reader) guessSQL() {
+	for _, w := range r.wanted {
+		prefix, _, _ := strings.Cut(w.name, "_")
+		if prefixes[prefix] != "sql" {
+			continue
+		}
+		word := strings.ToLower(w.value)
+		switch {
+		case strings.HasSuffix(w.name, "_PORT") && portKinds[w.value] != "":
+			r.sql = cmp.Or(r.sql, portKinds[w.value])
+		case !strings.HasSuffix(w.name, "_CONNECTION") && !strings.HasSuffix(w.name, "_DRIVER") && !strings.HasSuffix(w.name, "_CLIENT") && !strings.HasSuffix(w.name, "_ENGINE") && !strings.HasSuffix(w.name, "_TYPE"):
+		case strings.Contains(word, "pg") || strings.Contains(word, "postgres"):
+			r.sql = "postgres"
+		case strings.Contains(word, "mysql") || strings.Contains(word, "maria"):
+			r.sql = "mariadb"
+		}
+	}
+}
+
+// ports gives programs the port of their own env file.
+func (r *reader) ports() {
+	for _, w := range r.wanted {
+		if w.by != nil || w.name != "PORT" && w.name != "APP_PORT" && w.name != "SERVER_PORT" {
+			continue
+		}
+		for _, s := range r.programs(w) {
+			if len(r.programs(w)) == 1 {
+				s.setPort(w.value, w.finding("is %s", w.value))
+			}
+		}
+	}
+}
+
+// programs are those that a variable is for: the program whose source reads
+// it, those in its folder, or all if it is the project's.
+func (r *reader) programs(w wanted) []*Service {
+	if w.by != nil {
+		return []*Service{w.by}
+	}
+	var out []*Service
+	for _, s := range r.p.Services {
+		if (s.Kind == "program" || s.Kind == "php") && (w.folder == "." || s.folder == w.folder) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// give gives a variable to the programs that it is for. Of the project's
+// variables each gets what its packages are clients of.
+func (r *reader) give(w wanted, target *Service, value string) {
+	if !variableName.MatchString(w.name) {
+		return
+	}
+	programs := r.programs(w)
+	if w.by == nil && w.folder == "." && r.servers[target.Kind] == target {
+		programs = slices.DeleteFunc(programs, func(s *Service) bool { return s.page })
+		client := func(s *Service) bool { return slices.Contains(r.clients[s.folder], target.Kind) }
+		if slices.ContainsFunc(programs, client) {
+			programs = slices.DeleteFunc(programs, func(s *Service) bool { return !client(s) })
+		}
+	}
+	for _, s := range programs {
+		if s != target && !s.has(w.name) {
+			s.Env = append(s.Env, Variable{w.name, value, target})
+		}
+	}
+}
+
+var variableName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+
+// address reads a variable that holds an address.
+func (r *reader) address(w wanted) {
+	u, err := url.Parse(w.value)
+	if err != nil {
+		r.note(w.file, w.line, w.name+" holds an address that can't be read")
+		return
+	}
+	scheme, _, _ := strings.Cut(u.Scheme, "+")
+	kind := schemes[scheme]
+	switch {
+	case kind == "" && (u.Scheme == "http" || u.Scheme == "https"):
+		r.page(w, u)
+		return
+	case kind == "":
+		if u.Scheme != "file" && u.Scheme != "sqlite" {
+			r.note(w.file, w.line, fmt.Sprintf("%s holds an address of %s, which no kind of the catalogue is for", w.name, u.Scheme))
+		}
+		return
+	case !local(u.Hostname()):
+		r.note(w.file, w.line, fmt.Sprintf("%s points to %s, which is not on this machine; it is left as it is", w.name, u.Hostname()))
+		return
+	}
+	where := u.Hostname()
+	if p := u.Port(); p != "" {
+		where += ":" + p
+	}
+	target := r.server(kind, w.finding("points to %s on %s", titles[kind], where))
+	database := strings.Trim(u.Path, "/")
+	if kind == "postgres" || kind == "mariadb" {
+		target.database(database)
+	}
+	if !strings.HasSuffix(w.file, ".test") {
+		r.give(w, target, addressOf(kind, u, target, database))
+	}
+}
+
+// databaseName is what is taken for a database's name; an env file may hold
+// anything.
+var databaseName = regexp.MustCompile(`^[A-Za-z0-9_.-]{1,63}$`)
+
+// hidden finds options that may be secret.
+var hidden = regexp.MustCompile(`(?i)pass|pwd|secret|token|key`)
+
+// options are those of an address that can be taken over.
+var options = regexp.MustCompile(`^[A-Za-z0-9_=&.,%+-]+$`)
+
+func (s *Service) database(name string) {
+	if databaseName.MatchString(name) && !slices.Contains(s.databases, name) {
+		s.databases = append(s.databases, name)
+	}
+}
+
+// addressOf is a variable's value made of facts. The server's own address
+// does where the app's has the same form.
+func addressOf(kind string, u *url.URL, target *Service, database string) string {
+	whole := "${@.url}"
+	switch kind {
+	case "mail":
+		return "${@.smtp_url}"
+	case "memcached", "beanstalkd":
+		return u.Scheme + "://${@.address}"
+	case "postgres", "mariadb":
+		first := len(target.databases) == 0 || target.databases[0] == database
+		if first && u.RawQuery == "" && (u.Scheme == "postgres" || u.Scheme == "mysql") {
+			return whole
+		}
+		if first || !databaseName.MatchString(database) {
+			database = "${@.database}"
+		}
+		text := u.Scheme + "://${@.user}:${@.password}@${@.host}:${@.port}/" + database
+		if options.MatchString(u.RawQuery) && !hidden.MatchString(u.RawQuery) {
+			text += "?" + u.RawQuery
+		}
+		return text
+	case "redis":
+		if n := strings.Trim(u.Path, "/"); n != "" {
+			if _, err := strconv.Atoi(n); err == nil {
+				return whole + "/" + n
+			}
+		}
+	}
+	return whole
+}
+
+// page reads an address of the web: another program of the project, or
+// something elsewhere.
+func (r *reader) page(w wanted, u *url.URL) {
+	if !local(u.Hostname()) || u.Port() == "" {
+		return
+	}
+	for _, s := range r.p.Services {
+		if strconv.Itoa(s.Port) == u.Port() && (s.Kind == "program" || s.Kind == "nginx") {
+			r.give(w, s, "${@.url}"+strings.TrimSuffix(u.Path, "/"))
+			return
+		}
+	}
+	if !slices.Contains([]string{"APP_URL", "BASE_URL", "SITE_URL", "PUBLIC_URL"}, w.name) {
+		r.note(w.file, w.line, fmt.Sprintf("%s points to port %s, where none of the programs that were found listens", w.name, u.Port()))
+	}
+}
+
+// kindOfPrefix is the kind that a prefix of split variables speaks of.
+func (r *reader) kindOfPrefix(prefix string) string {
+	words := strings.Split(prefix, "_")
+	for _, word := range []string{prefix, words[0], words[len(words)-1]} {
+		if kind := prefixes[word]; kind == "sql" {
+			return r.sql
+		} else if kind != "" {
+			return kind
+		}
+	}
+	return ""
+}
+
+// facts are those that a kind has, as far as split variables use them.
+var facts = map[string][]string{
+	"postgres": {"url", "host", "port", "user", "password", "database"}, "mariadb": {"url", "host", "port", "user", "password", "database"},
+	"redis": {"url", "host", "port"}, "rabbitmq": {"url", "host", "port", "user", "password", "vhost"}, "nats": {"url", "host", "port"},
+	"mqtt": {"url", "host", "port", "user", "password"}, "memcached": {"address", "host", "port"}, "beanstalkd": {"address", "host", "port"}, "mail": {"host", "port"},
+}
+
+// splitVariable reads one of several variables that lead to a server
+// together, such as DB_HOST and DB_PORT.
+func (r *reader) splitVariable(w wanted) {
+	prefix, part, ok := split(w.name)
+	kind := ""
+	if ok {
+		kind = r.kindOfPrefix(prefix)
+	}
+	if kind == "" || strings.HasSuffix(w.file, ".test") {
+		return
+	}
+	if part == "host" && !local(w.value) {
+		r.note(w.file, w.line, fmt.Sprintf("%s points to %s, which is not on this machine; it is left as it is", w.name, w.value))
+		return
+	}
+	if host, ok := r.sibling(w, prefix, "host"); ok && !local(host) || !slices.Contains(facts[kind], part) {
+		return
+	}
+	if part == "url" && w.value != "" { // not an address after all
+		return
+	}
+	if part != "host" && part != "url" && r.servers[kind] == nil {
+		if _, ok := r.sibling(w, prefix, "host"); !ok {
+			return // a name alone leads nowhere
+		}
+	}
+	what := "leads to " + titles[kind]
+	if part == "host" && w.value != "" {
+		what += " on " + w.value
+	}
+	target := r.server(kind, w.finding("%s", what))
+	if part == "database" && (kind == "postgres" || kind == "mariadb") {
+		target.database(w.value)
+	}
+	r.give(w, target, "${@."+part+"}")
+}
+
+// sibling is the value of another part of the same variables.
+func (r *reader) sibling(w wanted, prefix, part string) (string, bool) {
+	for _, other := range r.wanted {
+		if p, got, ok := split(other.name); ok && p == prefix && got == part && other.file == w.file {
+			return other.value, true
+		}
+	}
+	return "", false
+}
+
+// readBySource gives a program what its source reads, where the name says
+// what it is.
+func (r *reader) readBySource(w wanted) {
+	prefix, part, ok := split(w.name)
+	if !ok || slices.ContainsFunc(r.wanted, func(other wanted) bool { return other.name == w.name && other.by == nil }) {
+		return // an env file says more of it
+	}
+	kind := r.kindOfPrefix(prefix)
+	if kind == "" || part != "url" && r.servers[kind] == nil {
+		return
+	}
+	value := "${@." + part + "}"
+	if kind == "mail" && part == "url" {
+		value = "${@.smtp_url}"
+	} else if !slices.Contains(facts[kind], part) {
+		return
+	}
+	r.give(w, r.server(kind, w.finding("is read by the program")), value)
+}
+
+// commonNames are the variables that most apps read where nothing says which.
+var commonNames = map[string]string{
+	"postgres": "DATABASE_URL", "mariadb": "DATABASE_URL", "redis": "REDIS_URL", "rabbitmq": "AMQP_URL", "nats": "NATS_URL", "mqtt": "MQTT_URL", "mail": "SMTP_URL",
+	"memcached": "MEMCACHED_ADDRESS", "beanstalkd": "BEANSTALKD_ADDRESS",
+}
+
+// common gives the programs the address of servers that no variable leads to.
+func (r *reader) common() {
+	for _, kind := range order {
+		target, name := r.servers[kind], commonNames[kind]
+		if target == nil {
+			continue
+		}
+		used := slices.ContainsFunc(r.p.Services, func(s *Service) bool {
+			return slices.ContainsFunc(s.Env, func(v Variable) bool { return v.Target == target })
+		})
+		if name == "" || used {
+			continue
+		}
+		value := "${@.url}"
+		switch kind {
+		case "mail":
+			value = "${@.smtp_url}"
+		case "memcached", "beanstalkd":
+			value = "${@.address}"
+		}
+		r.give(wanted{name: name, folder: "."}, target, value)
+		target.because(Finding{What: fmt.Sprintf("no file says what the app reads its address from; %s is a common name", name)})
+	}
+}

@@ -1,0 +1,397 @@
+package discover
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+)
+
+// libraries are the clients of servers, by the kind of the server. A name
+// that ends with * stands for all that begin so.
+var libraries = map[string][]string{
+	"postgres":   {"pg", "pg-promise", "postgres", "pgx*", "github.com/jackc/pgx*", "github.com/lib/pq", "psycopg", "psycopg2", "psycopg2-binary", "psycopg-binary", "asyncpg", "pg8000", "ext-pgsql", "ext-pdo_pgsql"},
+	"mariadb":    {"mysql", "mysql2", "mariadb", "github.com/go-sql-driver/mysql", "mysqlclient", "pymysql", "aiomysql", "mysql-connector-python", "trilogy", "ext-mysqli", "ext-pdo_mysql"},
+	"redis":      {"redis", "ioredis", "bull", "bullmq", "connect-redis", "github.com/redis/go-redis*", "github.com/go-redis/redis*", "github.com/gomodule/redigo", "sidekiq", "resque", "predis/predis", "ext-redis", "django-redis", "rq"},
+	"rabbitmq":   {"amqplib", "amqp-connection-manager", "github.com/rabbitmq/amqp091-go", "github.com/streadway/amqp", "pika", "aio-pika", "bunny", "php-amqplib/php-amqplib", "ext-amqp"},
+	"nats":       {"nats", "@nats-io/*", "github.com/nats-io/nats.go", "nats-py", "nats-pure"},
+	"mqtt":       {"mqtt", "github.com/eclipse/paho.mqtt.golang", "paho-mqtt", "aiomqtt", "php-mqtt/client"},
+	"memcached":  {"memjs", "memcached", "github.com/bradfitz/gomemcache", "pymemcache", "python-memcached", "pylibmc", "dalli", "ext-memcached"},
+	"beanstalkd": {"fivebeans", "github.com/beanstalkd/go-beanstalk", "greenstalk", "beaneater", "pda/pheanstalk"},
+	"mail":       {"nodemailer", "phpmailer/phpmailer", "symfony/mailer", "github.com/emersion/go-smtp", "github.com/wneessen/go-mail", "aiosmtplib"},
+}
+
+// kindOf is the kind of the server that a library is a client of.
+func kindOf(library string) string {
+	for kind, names := range libraries {
+		for _, n := range names {
+			if prefix, all := strings.CutSuffix(n, "*"); n == library || all && strings.HasPrefix(library, prefix) {
+				return kind
+			}
+		}
+	}
+	return ""
+}
+
+// depends notes the libraries of a manifest.
+func (r *reader) depends(file, text string, names []string) {
+	slices.Sort(names)
+	for _, n := range slices.Compact(names) {
+		kind := kindOf(n)
+		if kind == "" {
+			continue
+		}
+		if kind == "postgres" || kind == "mariadb" {
+			r.sql = cmp.Or(r.sql, kind)
+		}
+		r.clients[filepath.Dir(file)] = append(r.clients[filepath.Dir(file)], kind)
+		r.server(kind, Finding{file, lineOf(text, n), fmt.Sprintf("the app uses %s, a client of %s", n, titles[kind])})
+	}
+}
+
+// titles are the servers' names.
+var titles = map[string]string{
+	"postgres": "PostgreSQL", "mariadb": "MySQL and MariaDB", "redis": "Redis", "rabbitmq": "RabbitMQ (AMQP)", "nats": "NATS", "mqtt": "MQTT",
+	"memcached": "memcached", "beanstalkd": "beanstalkd", "mail": "SMTP servers",
+}
+
+func (r *reader) readManifests(folder string) {
+	at := func(name string) string { return filepath.Join(folder, name) }
+	r.readNode(folder, at("package.json"))
+	r.readComposer(folder, at("composer.json"))
+	r.readGo(folder, at("go.mod"))
+	r.readPython(folder)
+	r.readRuby(folder, at("Gemfile"))
+}
+
+// program proposes a program of a folder.
+func (r *reader) program(folder, called, run string, why Finding) *Service {
+	s := &Service{On: true, Kind: "program", folder: folder, Name: r.free(name(called, "app")), Lines: []string{fmt.Sprintf("run = %q", run)}, Why: []Finding{why}}
+	if folder != "." {
+		s.Lines = append(s.Lines, fmt.Sprintf("dir = %q", filepath.ToSlash(folder)))
+	}
+	r.p.Services = append(r.p.Services, s)
+	return s
+}
+
+// called is what a program is called after: its folder, or the project.
+func (r *reader) called(folder, project string) string {
+	if folder != "." {
+		return filepath.Base(folder)
+	}
+	return cmp.Or(project[strings.LastIndexByte(project, '/')+1:], filepath.Base(r.dir))
+}
+
+// uses adds the version of a runtime, where it is a constraint that we know.
+func (s *Service) uses(runtime, version string) {
+	if c := constraint(version); c != "" {
+		s.Lines = append(s.Lines, fmt.Sprintf("uses = { %s = %q }", runtime, c))
+	}
+}
+
+// prepare adds the command that installs packages.
+func (s *Service) prepare(run string, when ...string) {
+	s.Lines = append(s.Lines, fmt.Sprintf("prepare = [{ run = %q, when = %s }]", run, list(when)))
+}
+
+var plainConstraint = regexp.MustCompile(`^(>=|\^|~|=)?\s*v?(\d+(?:\.\d+){0,2})(?:\.[x*])?$`)
+
+// constraint is a simple constraint in the declaration's form; "" for others.
+func constraint(text string) string {
+	m := plainConstraint.FindStringSubmatch(strings.TrimSpace(text))
+	if m == nil {
+		return ""
+	}
+	return m[1] + m[2]
+}
+
+// servers of pages that are built while they are worked on listen on a port
+// of their own.
+var toolPorts = map[string]int{"vite": 5173, "next": 3000, "nuxt": 3000, "astro": 4321, "ng": 4200, "react-scripts": 3000, "gatsby": 8000, "svelte-kit": 5173}
+
+func (r *reader) readNode(folder, file string) {
+	text := r.read(file)
+	if text == "" {
+		return
+	}
+	var m struct {
+		Name         string
+		Engines      map[string]string
+		Scripts      map[string]string
+		Dependencies map[string]string
+		Development  map[string]string `json:"devDependencies"`
+	}
+	if err := json.Unmarshal([]byte(text), &m); err != nil {
+		r.note(file, 0, "can't be read: "+err.Error())
+		return
+	}
+	r.depends(file, text, slices.Collect(maps.Keys(m.Dependencies)))
+	script := ""
+	for _, name := range []string{"dev", "start", "serve", "develop"} {
+		if m.Scripts[name] != "" {
+			script = name
+			break
+		}
+	}
+	if script == "" {
+		return
+	}
+	tool, install, lock := "npm", "npm ci", "package-lock.json"
+	for _, t := range [][3]string{{"yarn", "yarn install --frozen-lockfile", "yarn.lock"}, {"pnpm", "pnpm install --frozen-lockfile", "pnpm-lock.yaml"}, {"bun", "bun install --frozen-lockfile", "bun.lock"}} {
+		if r.has(filepath.Join(folder, t[2])) {
+			tool, install, lock = t[0], t[1], t[2]
+		}
+	}
+	run := tool + " run " + script
+	if tool == "npm" && script == "start" {
+		run = "npm start"
+	}
+	command := m.Scripts[script]
+	s := r.program(folder, r.called(folder, m.Name), run, Finding{file, lineOf(text, `"`+script+`"`), fmt.Sprintf("the script %q runs: %s", script, command)})
+	s.uses("node", m.Engines["node"])
+	if r.has(filepath.Join(folder, lock)) {
+		s.prepare(install, lock)
+	} else if len(m.Dependencies)+len(m.Development) > 0 {
+		s.prepare(tool+" install", "package.json")
+	}
+	r.readCommand(s, folder, file, lineOf(text, `"`+script+`"`), command)
+	for _, word := range strings.Fields(command) {
+		if port := toolPorts[filepath.Base(word)]; port != 0 && s.Port == 0 && !strings.Contains(command, "build") {
+			s.Port, s.page = port, len(r.clients[folder]) == 0
+			s.because(Finding{file, lineOf(text, `"`+script+`"`), fmt.Sprintf("%s listens on port %d", filepath.Base(word), port)})
+		}
+	}
+}
+
+func (r *reader) readComposer(folder, file string) {
+	text := r.read(file)
+	index := ""
+	for _, dir := range []string{"public", "web", "htdocs", "www", "public_html", "."} {
+		if r.has(filepath.Join(folder, dir, "index.php")) {
+			index = filepath.Join(folder, dir)
+			break
+		}
+	}
+	if text == "" && (index == "" || folder != "." || r.servers["php"] != nil) {
+		return
+	}
+	var m struct {
+		Name    string
+		Require map[string]string
+	}
+	why := Finding{File: filepath.Join(index, "index.php"), What: "a page made by PHP"}
+	if text != "" {
+		if err := json.Unmarshal([]byte(text), &m); err != nil {
+			r.note(file, 0, "can't be read: "+err.Error())
+			return
+		}
+		why = Finding{File: file, Line: lineOf(text, `"php"`), What: "an app in PHP"}
+	}
+	r.depends(file, text, slices.Collect(maps.Keys(m.Require)))
+	if index == "" {
+		return
+	}
+	php := r.server("php", why)
+	php.folder = folder
+	if php.Version == "" {
+		php.Version = constraint(m.Require["php"])
+	}
+	var extensions []string
+	for _, name := range slices.Sorted(maps.Keys(m.Require)) {
+		if e, ok := strings.CutPrefix(name, "ext-"); ok {
+			extensions = append(extensions, e)
+		}
+	}
+	if len(extensions) > 0 {
+		php.Lines = append(php.Lines, "extensions = "+list(extensions))
+	}
+	web := r.server("nginx", Finding{File: filepath.Join(index, "index.php"), What: "the page that all addresses lead to"})
+	web.Lines = append(web.Lines, fmt.Sprintf("root = %q", filepath.ToSlash(index)))
+	web.refer("php", php)
+}
+
+// refer adds a key that names another service.
+func (s *Service) refer(key string, target *Service) {
+	s.Env = append(s.Env, Variable{Name: "=" + key, Value: "${@}", Target: target})
+}
+
+var goRequire = regexp.MustCompile(`(?m)^\s*(?:require\s+)?([a-z0-9.-]+\.[a-z]+/\S+)\s+v\S+(.*)$`)
+
+func (r *reader) readGo(folder, file string) {
+	text := r.read(file)
+	if text == "" {
+		return
+	}
+	var names []string
+	for _, m := range goRequire.FindAllStringSubmatch(text, -1) {
+		if !strings.Contains(m[2], "indirect") {
+			names = append(names, m[1])
+		}
+	}
+	r.depends(file, text, names)
+	module, version := "", ""
+	for line := range strings.Lines(text) {
+		switch f := strings.Fields(line); {
+		case len(f) == 2 && f[0] == "module":
+			module = f[1]
+		case len(f) == 2 && f[0] == "go":
+			version = f[1]
+		}
+	}
+	mains := []string{folder}
+	commands, _ := filepath.Glob(filepath.Join(r.dir, folder, "cmd", "*", "*.go"))
+	for _, c := range commands {
+		rel, _ := filepath.Rel(r.dir, filepath.Dir(c))
+		if !slices.Contains(mains, rel) {
+			mains = append(mains, rel)
+		}
+	}
+	for _, dir := range mains {
+		files, _ := filepath.Glob(filepath.Join(r.dir, dir, "*.go"))
+		for _, f := range files {
+			rel, _ := filepath.Rel(r.dir, f)
+			src := ""
+			if !strings.HasSuffix(rel, "_test.go") {
+				src = r.read(rel)
+			}
+			if !mainPackage.MatchString(src) {
+				continue
+			}
+			run := "go run ."
+			called := r.called(folder, module)
+			if dir != folder {
+				in, _ := filepath.Rel(folder, dir)
+				run, called = "go run ./"+filepath.ToSlash(in), filepath.Base(dir)
+			}
+			s := r.program(folder, called, run, Finding{rel, lineOf(src, "package main"), "a program in Go"})
+			if c := constraint(version); c != "" {
+				s.uses("go", ">="+c)
+			}
+			r.readSource(s, rel, src)
+			break
+		}
+	}
+}
+
+var mainPackage = regexp.MustCompile(`(?m)^package main\b`)
+
+var requirement = regexp.MustCompile(`^\s*["']?([A-Za-z0-9][A-Za-z0-9._-]*)`)
+
+func (r *reader) readPython(folder string) {
+	at := func(name string) string { return filepath.Join(folder, name) }
+	var names []string
+	found, version := "", ""
+	if text := r.read(at("requirements.txt")); text != "" {
+		var own []string
+		for line := range strings.Lines(text) {
+			if m := requirement.FindStringSubmatch(line); m != nil && !strings.HasPrefix(line, "#") {
+				own = append(own, strings.ToLower(m[1]))
+			}
+		}
+		r.depends(at("requirements.txt"), text, own)
+		names, found = append(names, own...), at("requirements.txt")
+	}
+	if text := r.read(at("pyproject.toml")); text != "" {
+		var m struct {
+			Project struct {
+				Dependencies []string
+				Python       string `toml:"requires-python"`
+			}
+			Tool struct {
+				Poetry struct{ Dependencies map[string]any }
+			}
+		}
+		if err := toml.Unmarshal([]byte(text), &m); err != nil {
+			r.note(at("pyproject.toml"), 0, "can't be read: "+err.Error())
+		}
+		var own []string
+		for _, d := range m.Project.Dependencies {
+			if n := requirement.FindStringSubmatch(d); n != nil {
+				own = append(own, strings.ToLower(n[1]))
+			}
+		}
+		for n := range m.Tool.Poetry.Dependencies {
+			own = append(own, strings.ToLower(n))
+		}
+		version = m.Project.Python
+		r.depends(at("pyproject.toml"), text, own)
+		names, found = append(names, own...), cmp.Or(found, at("pyproject.toml"))
+	}
+	if found == "" {
+		return
+	}
+	main := ""
+	for _, name := range []string{"manage.py", "app.py", "main.py", "server.py", "wsgi.py", "asgi.py"} {
+		if r.has(at(name)) {
+			main = name
+			break
+		}
+	}
+	if main == "" {
+		return
+	}
+	uses := func(library string) bool { return slices.Contains(names, library) }
+	module := strings.TrimSuffix(main, ".py")
+	called := r.called(folder, "")
+	run, port := "python3 "+main, 0
+	switch {
+	case main == "manage.py":
+		run, port = "python3 manage.py runserver 8000", 8000
+	case uses("fastapi") || uses("uvicorn") || uses("starlette"):
+		run, port = "uvicorn "+module+":app --reload --port 8000", 8000
+	case uses("flask"):
+		run, port = "flask --app "+module+" run --port 5000", 5000
+	}
+	s := r.program(folder, called, run, Finding{File: at(main), What: "a program in Python"})
+	s.Port = port
+	s.uses("python", version)
+	if found == at("requirements.txt") {
+		s.prepare("python3 -m pip install -r requirements.txt", "requirements.txt")
+	}
+	r.readSource(s, at(main), r.read(at(main)))
+}
+
+var gem = regexp.MustCompile(`(?m)^\s*gem\s+["']([^"']+)["']`)
+var rubyVersion = regexp.MustCompile(`(?m)^\s*ruby\s+["']([^"']+)["']`)
+
+func (r *reader) readRuby(folder, file string) {
+	text := r.read(file)
+	if text == "" {
+		return
+	}
+	var names []string
+	for _, m := range gem.FindAllStringSubmatch(text, -1) {
+		names = append(names, m[1])
+	}
+	r.depends(file, text, names)
+	run, port, why := "", 0, ""
+	switch {
+	case slices.Contains(names, "rails"):
+		run, port, why = "bundle exec rails server -p 3000", 3000, "rails"
+	case r.has(filepath.Join(folder, "config.ru")) && slices.Contains(names, "puma"):
+		run, port, why = "bundle exec puma -p 9292", 9292, "puma"
+	case r.has(filepath.Join(folder, "config.ru")):
+		run, port, why = "bundle exec rackup -p 9292", 9292, "config.ru"
+	default:
+		return
+	}
+	s := r.program(folder, r.called(folder, ""), run, Finding{file, lineOf(text, why), "an app in Ruby, served by " + why})
+	s.Port = port
+	if m := rubyVersion.FindStringSubmatch(text); m != nil {
+		s.uses("ruby", m[1])
+	}
+	s.prepare("bundle install", "Gemfile", "Gemfile.lock")
+	if slices.Contains(names, "sidekiq") {
+		r.program(folder, "worker", "bundle exec sidekiq", Finding{file, lineOf(text, "sidekiq"), "sidekiq runs the app's jobs"})
+	}
+}
+
+func (r *reader) note(file string, line int, what string) {
+	r.p.Notes = append(r.p.Notes, Finding{file, line, what})
+}

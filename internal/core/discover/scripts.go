@@ -1,0 +1,74 @@
+package discover
+
+import (
+	"fmt"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+var (
+	portOption = regexp.MustCompile(`(?:--port[= ]|\s-p[= ]?|PORT=)(\d{2,5})\b`)
+	// What programs say of their port where none is given, and of variables,
+	// in the common languages.
+	portInSource  = regexp.MustCompile(`(?i)(?:PORT["'\])]*\s*(?:\|\||\?\?|or|,|:)\s*["']?|\.listen\(\s*|\bport\s*[:=]\s*["']?:?|ListenAndServe\(\s*["'][^"':]*:)(\d{4,5})\b`)
+	readsVariable = regexp.MustCompile(`(?:process\.env\.|process\.env\[["']|import\.meta\.env\.|os\.Getenv\("|os\.LookupEnv\("|os\.environ\[["']|os\.environ\.get\(["']|os\.getenv\(["']|getenv\(["']|\$_ENV\[["']|\$_SERVER\[["']|ENV\[["']|ENV\.fetch\(["'])([A-Z][A-Z0-9_]+)`)
+	sourceFile    = regexp.MustCompile(`\.(?:js|mjs|cjs|ts|mts|py|rb|php|sh|go)$`)
+)
+
+// readCommand reads a script's command, and the files that it names.
+func (r *reader) readCommand(s *Service, folder, file string, line int, command string) {
+	if m := portOption.FindStringSubmatch(" " + command); m != nil {
+		s.setPort(m[1], Finding{file, line, "the script has port " + m[1]})
+	}
+	for _, word := range strings.Fields(command) {
+		word = strings.Trim(word, `"'`)
+		if !sourceFile.MatchString(word) || !filepath.IsLocal(word) {
+			continue
+		}
+		path := filepath.Join(folder, word)
+		r.readSource(s, path, r.read(path))
+	}
+}
+
+// readSource looks in a program's source for its port, and for the variables
+// that it reads.
+func (r *reader) readSource(s *Service, file, src string) {
+	if m := portInSource.FindStringSubmatchIndex(src); m != nil {
+		port := src[m[2]:m[3]]
+		s.setPort(port, Finding{file, strings.Count(src[:m[2]], "\n") + 1, "it listens on port " + port})
+	}
+	for _, m := range readsVariable.FindAllStringSubmatchIndex(src, -1) {
+		name := src[m[2]:m[3]]
+		r.wanted = append(r.wanted, wanted{name: name, file: file, line: strings.Count(src[:m[2]], "\n") + 1, by: s})
+	}
+}
+
+func (s *Service) setPort(text string, why Finding) {
+	port, err := strconv.Atoi(text)
+	if err != nil || port < 1 || port > 65535 || s.Port != 0 {
+		return
+	}
+	s.Port = port
+	s.because(why)
+}
+
+// wanted is a variable that the app reads.
+type wanted struct {
+	name, value string
+	file        string
+	line        int
+	folder      string   // of the env file that has it
+	by          *Service // the program whose source reads it; nil: an env file has it
+}
+
+// variablesOf are the variables of a service so far.
+func (s *Service) has(name string) bool {
+	return slices.ContainsFunc(s.Env, func(v Variable) bool { return v.Name == name })
+}
+
+func (w wanted) finding(format string, args ...any) Finding {
+	return Finding{w.file, w.line, w.name + " " + fmt.Sprintf(format, args...)}
+}
