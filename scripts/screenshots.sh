@@ -52,6 +52,30 @@ picture() {
   echo "docs/screenshots/$name.png"
 }
 
+# A project that has no declaration yet.
+first=$work/toolshed
+mkdir -p "$first/api" "$first/web"
+cat >"$first/api/package.json" <<'JSON'
+{
+  "name": "toolshed-api",
+  "engines": { "node": ">=20" },
+  "scripts": { "start": "node server.js" },
+  "dependencies": { "pg": "^8.13.0", "ioredis": "^5.4.0", "nodemailer": "^6.9.0" }
+}
+JSON
+echo '{}' >"$first/api/package-lock.json"
+echo 'const port = process.env.PORT || 4100' >"$first/api/server.js"
+echo '{ "scripts": { "dev": "vite" }, "devDependencies": { "vite": "^6.0.0" } }' >"$first/web/package.json"
+echo 'VITE_API_URL=http://localhost:4100' >"$first/web/.env"
+cat >"$first/.env.example" <<'ENV'
+DATABASE_URL=postgres://shed@localhost:5432/toolshed
+REDIS_URL=redis://localhost:6379
+SMTP_HOST=localhost
+SMTP_PORT=1025
+LEDGER_URL=postgres://counter@ledger.example.org/toolshed
+ENV
+picture init 142 38 dark "built in" "Enter BSpace BSpace BSpace BSpace BSpace BSpace BSpace BSpace l e d g e r wait1" -- -C "$first" init
+
 # The first catches the start while it is under way.
 picture start 142 38 dark "1 starting" "wait0.2" -- demo
 picture map 142 38 dark "7 of 7 ready" "Right Right wait12" -- demo
@@ -59,5 +83,6 @@ picture mail 142 38 dark "7 of 7 ready" "Down Down wait4" -- demo
 picture log 142 38 dark "7 of 7 ready" "Right Right Enter wait1" -- demo
 picture small 80 24 dark "7 of 7 ready" "Right Right wait1" -- demo
 picture help 142 38 dark "7 of 7 ready" "? wait1" -- demo
+picture edit 142 38 dark "7 of 7 ready" "n Right Right Right Right Tab s h e l f 2 wait1" -- demo
 picture failed 142 38 dark "failed" "wait9 / n o t i Enter Escape wait1" -- demo --trouble
 picture light 142 38 light "failed" "Tab Tab Tab Tab wait1" -- demo --trouble

@@ -225,7 +225,7 @@ optional = true
 `+program("api", `needs = ["tariffs", "gone", "web"]`))
 	r := p.run("start", "web")
 	assert.Equal(t, 1, r.code)
-	assert.Regexp(t, `its folder .*/public doesn't exist; create it, or correct root`, r.stderr)
+	assert.Regexp(t, `its web root .*/public doesn't exist; create it, or correct root`, r.stderr)
 	p.write("public/index.html", "Toolshed")
 	r = p.run("start")
 	require.Zero(t, r.code, r.stderr)

@@ -82,7 +82,7 @@ type Service struct {
 	Restart  Restart         `toml:"restart" doc:"what happens when it ends by itself"`
 	Stop     Stop            `toml:"stop" doc:"how it is stopped"`
 	Optional bool            `toml:"optional" doc:"others start without it when it fails"`
-	Prepare  []Preparation   `toml:"prepare" later:"yes" doc:"commands to run before its start: [{ run = \"npm ci\", when = [\"package-lock.json\"] }]"`
+	Prepare  []Preparation   `toml:"prepare" doc:"commands to run in its folder before its start: [{ run = \"npm ci\", when = [\"package-lock.json\"] }]"`
 	Reload   []Word          `toml:"reload" later:"yes" doc:"files whose change restarts it: [\"api/**/*.js\"]"`
 	Writes   []Word          `toml:"writes" later:"yes" doc:"folders that it must be able to write to"`
 
@@ -115,7 +115,7 @@ func (s *Service) VersionConstraint() (string, bool) {
 // Preparation is a command to run before a start.
 type Preparation struct {
 	Run  Command `toml:"run" doc:"the command"`
-	When []Word  `toml:"when" doc:"files; it runs again only when one of them has changed; left out: before each start"`
+	When []Word  `toml:"when" doc:"files, from the service's folder; it runs again only when one of them has changed; left out: before each start"`
 }
 
 // Written is a key as a file has it.

@@ -119,8 +119,16 @@ func (d *serverDriver) makeReady(ctx context.Context, set func(func(*Status))) e
 	if err := d.project.EnsureInstanceDirs(in); err != nil {
 		return fmt.Errorf("its folders can't be made: %w", err)
 	}
-	if in.Program, err = d.kind.Find(in); err != nil {
+	if in.Program, err = d.kind.Find(in); err != nil && !kind.MayBeMade(err) {
 		return err
+	}
+	if failed := d.preparations(ctx, in, set); failed != nil {
+		return failed
+	}
+	if err != nil { // what it runs may have been built just now
+		if in.Program, err = d.kind.Find(in); err != nil {
+			return err
+		}
 	}
 	if err := d.project.CheckData(in); err != nil {
 		return err

@@ -5,6 +5,7 @@ package kind
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -364,6 +365,19 @@ type FatalError struct{ Err error }
 
 func (e *FatalError) Error() string { return e.Err.Error() }
 func (e *FatalError) Unwrap() error { return e.Err }
+
+// AbsentError says that a file or folder of the project's own is not there;
+// a preparation may make it.
+type AbsentError struct{ Err error }
+
+func (e *AbsentError) Error() string { return e.Err.Error() }
+func (e *AbsentError) Unwrap() error { return e.Err }
+
+// MayBeMade says that what is missing is the project's own.
+func MayBeMade(err error) bool {
+	var absent *AbsentError
+	return errors.As(err, &absent)
+}
 
 // RefusedError is a server's refusal of a text that the declaration passes on
 // to it.

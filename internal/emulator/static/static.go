@@ -24,6 +24,8 @@ type Options struct {
 	Fallback string
 	// Listing shows folders without an index.html as a list.
 	Listing bool
+	// Ready is an address that is answered with 204 and not logged; "": none.
+	Ready string
 }
 
 // Serve serves the folder by HTTP on the listener until the context ends.
@@ -34,6 +36,10 @@ func Serve(ctx context.Context, l net.Listener, o Options, log *log.Logger) erro
 		return err
 	}
 	server := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if o.Ready != "" && r.URL.Path == o.Ready {
+			w.WriteHeader(http.StatusNoContent)
+			return
+		}
 		s := &statusWriter{ResponseWriter: w, status: http.StatusOK}
 		h.ServeHTTP(s, r)
 		log.Printf("%d %s %s", s.status, r.Method, r.URL.RequestURI())

@@ -121,7 +121,7 @@ func look(in *kind.Instance, name string) (string, error) {
 		info, err := os.Stat(path)
 		switch {
 		case err != nil || info.IsDir():
-			return "", fmt.Errorf("there is no program %s; build it, or correct run", path)
+			return "", &kind.AbsentError{Err: fmt.Errorf("there is no program %s; build it, or correct run", path)}
 		case info.Mode()&0o111 == 0:
 			return "", fmt.Errorf("%s is not executable; make it so with: chmod +x %s", path, path)
 		}

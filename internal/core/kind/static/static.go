@@ -40,7 +40,7 @@ fallback = "index.html"
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "static", Begin: `root = "public"`, Example: example, About: "files by HTTP, built in", Check: "connection to its port", Listens: true, UsualPort: 8080, Facts: []string{"url", "host", "port"}}
+	return kind.Info{Name: "static", Begin: `root = "public"`, Example: example, About: "files by HTTP, built in", Check: "HTTP", Listens: true, UsualPort: 8080, Facts: []string{"url", "host", "port"}}
 }
 
 // Settings makes empty settings.
@@ -74,7 +74,7 @@ func (Kind) Warn(in *kind.Instance) []string { return webRoot(in).Warn() }
 // Launch starts the server as a process of its own.
 func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	s := in.Service.Settings.(*Settings)
-	argv := []string{in.Program.Path, "emulate", "static", "--listen", "127.0.0.1:" + strconv.Itoa(in.Port), "--root", root(in), "--fallback", s.Fallback}
+	argv := []string{in.Program.Path, "emulate", "static", "--listen", "127.0.0.1:" + strconv.Itoa(in.Port), "--root", root(in), "--ready", webserver.ReadyPath, "--fallback", s.Fallback}
 	if s.Listing {
 		argv = append(argv, "--listing")
 	}
@@ -84,7 +84,5 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 // Facts are its address.
 func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) { return kind.URL(in, "http"), nil }
 
-// Probe is a connection: what there is to serve is not its concern.
-func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
-	return probe.TCP("127.0.0.1:" + strconv.Itoa(in.Port)), nil
-}
+// Probe asks for a page of its own, whatever there is to serve.
+func (Kind) Probe(in *kind.Instance) (probe.Probe, error) { return webserver.Probe(in), nil }

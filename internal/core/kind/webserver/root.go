@@ -45,7 +45,7 @@ func (r Root) written(dir string) string {
 // is meant, or that lacks the page which everything goes to.
 func (r Root) Check() error {
 	if info, err := os.Stat(r.Dir); err != nil || !info.IsDir() {
-		return fmt.Errorf("its web root %s doesn't exist; create it, or correct root = %q", r.Dir, r.written(r.Dir))
+		return &kind.AbsentError{Err: fmt.Errorf("its web root %s doesn't exist; create it, or correct root = %q", r.Dir, r.written(r.Dir))}
 	}
 	if r.has(r.Dir) {
 		return nil

@@ -5,6 +5,7 @@ package webserver
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -54,7 +55,7 @@ type Server struct {
 func (s Server) Info() kind.Info {
 	info := s.Describes
 	info.Packages, info.Begin = s.Finder.Packages, `root = "public"`
-	info.Check, info.Listens, info.UsualPort, info.Facts = "connection to its port", true, 8080, []string{"url", "host", "port"}
+	info.Check, info.Listens, info.UsualPort, info.Facts = "HTTP", true, 8080, []string{"url", "host", "port"}
 	return info
 }
 
@@ -77,9 +78,16 @@ func (Server) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	return kind.URL(in, "http"), nil
 }
 
-// Probe is a connection: whatever the page answers is the app's concern.
-func (Server) Probe(in *kind.Instance) (probe.Probe, error) {
-	return probe.TCP("127.0.0.1:" + strconv.Itoa(in.Port)), nil
+// ReadyPath is a page of the server's own: what the app's pages answer is the
+// app's concern, and their log is not to be filled by checks.
+const ReadyPath = "/.neighbour/ready"
+
+// Probe asks for that page.
+func (Server) Probe(in *kind.Instance) (probe.Probe, error) { return Probe(in), nil }
+
+// Probe asks a web server for the page that says that it is ready.
+func Probe(in *kind.Instance) probe.Probe {
+	return probe.HTTP{URLs: []string{"http://127.0.0.1:" + strconv.Itoa(in.Port) + ReadyPath}, Status: http.StatusNoContent}
 }
 
 func rootOf(in *kind.Instance) string {
@@ -98,7 +106,7 @@ func Config(in *kind.Instance) string { return filepath.Join(in.Run, "server.con
 // it with the arguments test: its own message is shown if it refuses.
 func Write(ctx context.Context, in *kind.Instance, t *template.Template, more map[string]any, test ...string) error {
 	s := in.Service.Settings.(*Settings)
-	values := map[string]any{"Root": rootOf(in), "Port": in.Port, "Run": in.Run, "Extra": s.Extra.Value}
+	values := map[string]any{"Root": rootOf(in), "Port": in.Port, "Run": in.Run, "Extra": s.Extra.Value, "Ready": ReadyPath}
 	for key, name := range map[string]string{"PHP": s.PHP.Name, "Proxy": s.Proxy.Name} {
 		if name == "" {
 			continue
