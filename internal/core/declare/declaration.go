@@ -48,6 +48,22 @@ type Later struct {
 	At  Position
 }
 
+// LaterKeys are the keys of a service that are not carried out yet, or, for
+// "", those that are of no service.
+func (d *Declaration) LaterKeys(service string) []string {
+	var keys []string
+	for _, l := range d.Later {
+		rest, of := strings.CutPrefix(l.Key, "service.")
+		switch key, own := strings.CutPrefix(rest, service+"."); {
+		case service == "" && !of:
+			keys = append(keys, l.Key)
+		case service != "" && of && own:
+			keys = append(keys, key)
+		}
+	}
+	return keys
+}
+
 // Errand is a declared one-off command.
 type Errand struct {
 	Name string

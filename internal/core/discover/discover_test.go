@@ -128,6 +128,7 @@ php = "${php}"
 `},
 		"programs in Go": {map[string]string{
 			"go.mod":              "module example.org/shed\n\ngo 1.26\n\nrequire (\n\tgithub.com/jackc/pgx/v5 v5.1.0\n\tgithub.com/nats-io/nats.go v1.2.0 // indirect\n)\n",
+			"cmd/porch/main.go":   "package main\n\nfunc main() { os.Getenv(\"COUNTER_URL\"); os.Getenv(\"CACHE_URL\") }\n",
 			"cmd/counter/main.go": "package main\n\nfunc main() { os.Getenv(\"LEDGER_DATABASE_URL\"); http.ListenAndServe(\"127.0.0.1:4180\", nil) }\n",
 			"lib.go":              "package shed\n",
 		}, `[project]
@@ -143,6 +144,13 @@ uses = { go = ">=1.26" }
 
 [service.counter.env]
 LEDGER_DATABASE_URL = "${database.url}"
+
+[service.porch]
+run = "go run ./cmd/porch"
+uses = { go = ">=1.26" }
+
+[service.porch.env]
+COUNTER_URL = "${counter.url}"
 `},
 		"a site in Python, an address with another driver": {map[string]string{
 			"requirements.txt": "# ours\nDjango>=5\npsycopg[binary]==3.1\npika\n",
@@ -239,6 +247,12 @@ func TestFindings(t *testing.T) {
 	text, _ = p.Render()
 	assert.NotContains(t, text, "ledger")
 	require.NoError(t, p.Check())
+
+	both := read(t, map[string]string{
+		"a/package.json": `{"scripts": {"start": "PORT=4001 node a.js"}}`, "b/package.json": `{"scripts": {"start": "PORT=4002 node b.js"}}`,
+		"a/.env": "B_URL=http://localhost:4002", "b/.env": "A_URL=http://127.0.0.1:4001/",
+	})
+	assert.Equal(t, "A_URL would make b and a need each other, so A_URL is left as it is", both.Notes[0].What)
 
 	empty := read2(t, map[string]string{"README.md": "x"})
 	assert.Error(t, empty.Check(), "nothing to declare")

@@ -49,6 +49,9 @@ var prefixes = map[string]string{
 	"DB": "sql", "DATABASE": "sql", "SQL": "sql",
 }
 
+// purposes are the kinds that words in the names of variables may mean.
+var purposes = map[string][]string{"CACHE": {"redis", "memcached"}, "SESSION": {"redis", "memcached"}, "QUEUE": {"rabbitmq", "redis", "beanstalkd"}, "BROKER": {"rabbitmq", "redis", "nats", "mqtt"}}
+
 // parts are the facts behind the last words of split variables.
 var parts = map[string]string{
 	"HOST": "host", "HOSTNAME": "host", "SERVER": "host", "PORT": "port", "USER": "user", "USERNAME": "user", "PASSWORD": "password", "PASS": "password", "PWD": "password",
@@ -159,10 +162,19 @@ func (r *reader) give(w wanted, target *Service, value string) {
 		}
 	}
 	for _, s := range programs {
-		if s != target && !s.has(w.name) {
+		switch {
+		case s == target || s.has(w.name):
+		case target.leadsTo(s):
+			r.note(w.file, w.line, fmt.Sprintf("%s would make %s and %s need each other, so %s is left as it is", w.name, s.Name, target.Name, w.name))
+		default:
 			s.Env = append(s.Env, Variable{w.name, value, target})
 		}
 	}
+}
+
+// leadsTo says that a service needs another, perhaps through others.
+func (s *Service) leadsTo(other *Service) bool {
+	return slices.ContainsFunc(s.Env, func(v Variable) bool { return v.Target == other || v.Target.leadsTo(other) })
 }
 
 var variableName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
@@ -277,6 +289,12 @@ func (r *reader) kindOfPrefix(prefix string) string {
 		} else if kind != "" {
 			return kind
 		}
+		// These say what a server is for; which one it is, the packages say.
+		for _, kind := range purposes[word] {
+			if r.servers[kind] != nil {
+				return kind
+			}
+		}
 	}
 	return ""
 }
@@ -343,6 +361,13 @@ func (r *reader) readBySource(w wanted) {
 		return // an env file says more of it
 	}
 	kind := r.kindOfPrefix(prefix)
+	if kind == "" && part == "url" {
+		for _, s := range r.p.Services { // the address of another program
+			if s.Kind == "program" && s != w.by && s.Name == strings.ToLower(prefix) {
+				r.give(w, s, "${@.url}")
+			}
+		}
+	}
 	if kind == "" || part != "url" && r.servers[kind] == nil {
 		return
 	}

@@ -252,6 +252,12 @@ func (r *reader) readGo(folder, file string) {
 			mains = append(mains, rel)
 		}
 	}
+	for _, other := range r.folders() {
+		in, err := filepath.Rel(folder, other)
+		if err == nil && filepath.IsLocal(in) && !slices.Contains(mains, other) && !r.has(filepath.Join(other, "go.mod")) {
+			mains = append(mains, other)
+		}
+	}
 	for _, dir := range mains {
 		files, _ := filepath.Glob(filepath.Join(r.dir, dir, "*.go"))
 		for _, f := range files {

@@ -97,19 +97,17 @@ func describe(p *project.Project, s *declare.Service, st *Status) {
 
 // notYet says which keys of a service are accepted and not carried out yet.
 func notYet(d *declare.Declaration, s *declare.Service) []string {
-	var keys []string
-	for _, l := range d.Later {
-		if key, ok := strings.CutPrefix(l.Key, "service."+s.Name+"."); ok {
-			keys = append(keys, key)
-		}
+	if keys := d.LaterKeys(s.Name); len(keys) > 0 {
+		return []string{notCarriedOut(keys)}
 	}
-	switch len(keys) {
-	case 0:
-		return nil
-	case 1:
-		return []string{keys[0] + " is checked, and not carried out yet"}
+	return nil
+}
+
+func notCarriedOut(keys []string) string {
+	if len(keys) == 1 {
+		return keys[0] + " is checked, and not carried out yet"
 	}
-	return []string{join(keys) + " are checked, and not carried out yet"}
+	return join(keys) + " are checked, and not carried out yet"
 }
 
 // facts are a service's facts in its kind's order.
@@ -191,6 +189,9 @@ func (k *Keeper) Start(names ...string) (time.Time, error) {
 		return time.Time{}, err
 	}
 	defer k.oneAtATime()()
+	if later := k.decl.LaterKeys(""); len(later) > 0 {
+		k.warn(notCarriedOut(later))
+	}
 	k.warnIfChanged()
 	return k.startAll(k.chosen(names), names), nil
 }

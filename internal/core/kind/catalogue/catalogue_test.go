@@ -40,9 +40,9 @@ func TestDocumentsAreCurrent(t *testing.T) {
 }
 
 // valid checks a declaration against the schema.
-func valid(t *testing.T, text string) error {
+func valid(t *testing.T, text string, d *declare.Declaration) error {
 	t.Helper()
-	schema, err := declare.Schema(catalogue.All, nil)
+	schema, err := declare.Schema(catalogue.All, d)
 	require.NoError(t, err)
 	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(schema)))
 	require.NoError(t, err)
@@ -74,8 +74,20 @@ func TestExamplesAreCorrect(t *testing.T) {
 		require.NotEmpty(t, text, name)
 		_, err := declare.Parse([]byte(text), "neighbour.toml", catalogue.All)
 		assert.NoError(t, err, name)
-		assert.NoError(t, valid(t, text), name)
+		assert.NoError(t, valid(t, text, nil), name)
 	}
+}
+
+// The example of a kind of one's own, too, with the schema that has the kind.
+func TestOwnExampleIsCorrect(t *testing.T) {
+	_, rest, _ := strings.Cut(catalogue.Reference(), "```toml\n[kind.finder]")
+	text, _, _ := strings.Cut(rest, "```")
+	text = "[kind.finder]" + text
+	d, err := declare.Parse([]byte(text), "neighbour.toml", catalogue.All)
+	require.NoError(t, err)
+	assert.Error(t, valid(t, text, nil), "nobody else has this kind")
+	assert.NoError(t, valid(t, text, d))
+	assert.Error(t, valid(t, text+"\nprot = 1\n", d))
 }
 
 // What the schema refuses, the parser refuses, too.
@@ -90,7 +102,7 @@ func TestSchemaRefuses(t *testing.T) {
 		"[project]\nname = \"x\"\n",
 		"[servise.a]\nrun = \"x\"\n",
 	} {
-		assert.Error(t, valid(t, text), text)
+		assert.Error(t, valid(t, text, nil), text)
 		_, err := declare.Parse([]byte(text), "neighbour.toml", catalogue.All)
 		assert.Error(t, err, text)
 	}

@@ -92,7 +92,7 @@ func (Kind) Find(in *kind.Instance) (kind.Program, error) {
 		}
 	}
 	if len(lacks) > 0 {
-		return p, fmt.Errorf("PHP %s lacks the extensions %s; on Debian they are in packages such as php-%s", p.Version, strings.Join(lacks, ", "), lacks[0])
+		return p, fmt.Errorf("PHP %s lacks: %s; Debian has extensions in packages such as php-%s", p.Version, strings.Join(lacks, ", "), lacks[0])
 	}
 	return p, nil
 }
