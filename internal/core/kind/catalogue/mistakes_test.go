@@ -34,7 +34,7 @@ func TestMistakesInKindsKeys(t *testing.T) {
 		"kind = \"nginx\"\nproxy = \"b\"\nphp = \"c\"\nroot = \".\"\n[service.b]\nrun = \"x\"\n[service.c]\nkind = \"php\"": "php and proxy both want what no file answers",
 		"kind = \"nginx\"\nroot = \".\"\nphp = \"${b}\"\n[service.b]\nkind = \"redis\"":                                     "b is a service of kind redis, and this needs one of kind php",
 		"kind = \"nginx\"\nproxy = \"apo\"\n[service.api]\nrun = \"x\"":                                                     `did you mean "api"?`,
-		"kind = \"nginx\"\nroot = \".\"\nport = 8080\n[service.b]\nkind = \"nginx\"\nroot = \".\"\nport = 8080": "service.b.port: a has port 8080 already",
+		"kind = \"nginx\"\nroot = \".\"\nport = 8080\n[service.b]\nkind = \"nginx\"\nroot = \".\"\nport = 8080":             "service.b.port: a has port 8080 already",
 		"kind = \"static\"": "there is no folder to serve",
 		"kind = \"static\"\nroot = \".\"\nfallback = \"../x\"": "is not a file in the folder",
 		"kind = \"outside\"":                           "no check is declared",
