@@ -328,6 +328,21 @@ func Candidates(name string, patterns ...string) []string {
 	return Executables(paths)
 }
 
+// InPath lists the programs of a name in a search path, whose relative
+// folders are seen from dir.
+func InPath(name, path, dir string) []string {
+	var found []string
+	for _, folder := range filepath.SplitList(path) {
+		if !filepath.IsAbs(folder) {
+			folder = filepath.Join(dir, folder)
+		}
+		if p, err := exec.LookPath(filepath.Join(folder, name)); err == nil {
+			found = append(found, p)
+		}
+	}
+	return Executables(found)
+}
+
 // Executables leaves out what can't be executed, and what is the same file as
 // one before.
 func Executables(paths []string) []string {

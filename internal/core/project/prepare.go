@@ -13,6 +13,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/kind"
 )
 
 // PreparationDue says whether a preparation is to run: if its files have
@@ -97,13 +98,8 @@ func (p *Project) LookPath(s *declare.Service, name string) (string, error) {
 			paths = value
 		}
 	}
-	for _, folder := range filepath.SplitList(paths) {
-		if !filepath.IsAbs(folder) {
-			folder = filepath.Join(dir, folder)
-		}
-		if path, err := exec.LookPath(filepath.Join(folder, name)); err == nil {
-			return path, nil
-		}
+	if found := kind.InPath(name, paths, dir); len(found) > 0 {
+		return found[0], nil
 	}
 	return "", fmt.Errorf("there is no program %s in PATH: %s", name, paths)
 }

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -141,19 +140,7 @@ func searchPath(in *kind.Instance) string {
 	return os.Getenv("PATH")
 }
 
-// inPath lists the programs of a name in the service's PATH.
-func inPath(in *kind.Instance, name string) []string {
-	var found []string
-	for _, dir := range filepath.SplitList(searchPath(in)) {
-		if !filepath.IsAbs(dir) {
-			dir = filepath.Join(folder(in), dir)
-		}
-		if path, err := exec.LookPath(filepath.Join(dir, name)); err == nil {
-			found = append(found, path)
-		}
-	}
-	return kind.Executables(found)
-}
+func inPath(in *kind.Instance, name string) []string { return kind.InPath(name, searchPath(in), folder(in)) }
 
 // Console is a shell in its folder, with its environment.
 func (Kind) Console(in *kind.Instance) ([]string, error) {
