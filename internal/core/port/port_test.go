@@ -4,6 +4,7 @@ import (
 	"net"
 	"os"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -28,6 +29,16 @@ func TestHolder(t *testing.T) {
 		assert.Equal(t, os.Getpid(), h.PID)
 		assert.Regexp(t, `^port\.test, pid \d+, started \d+ s ago in .*port$`, h.String())
 	}
+	n := listen(t, "[::]:0")
+	h := port.FindHolder(n)
+	assert.Equal(t, "IPv6, all interfaces", h.Family())
+	assert.Contains(t, h.Line, "port.test")
+	id, err := h.ID()
+	require.NoError(t, err)
+	assert.True(t, id.Alive())
+	assert.Equal(t, "a process of ines, of which no more can be seen from here", port.Holder{User: "ines"}.String())
+	assert.Regexp(t, `^redis-server, pid 812 of nobody-else, started 2 h ago as the system's redis-server\.service$`,
+		port.Holder{PID: 812, Command: "redis-server", User: "nobody-else", Started: time.Now().Add(-2 * time.Hour), Unit: "redis-server.service"}.String())
 	assert.Equal(t, "a process that can't be seen (another user's)", port.Holder{}.String())
 }
 

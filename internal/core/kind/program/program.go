@@ -140,7 +140,9 @@ func searchPath(in *kind.Instance) string {
 	return os.Getenv("PATH")
 }
 
-func inPath(in *kind.Instance, name string) []string { return kind.InPath(name, searchPath(in), folder(in)) }
+func inPath(in *kind.Instance, name string) []string {
+	return kind.InPath(name, searchPath(in), folder(in))
+}
 
 // Console is a shell in its folder, with its environment.
 func (Kind) Console(in *kind.Instance) ([]string, error) {

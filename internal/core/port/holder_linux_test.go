@@ -1,0 +1,24 @@
+package port
+
+import (
+	"strconv"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestParseAddress(t *testing.T) {
+	for text, want := range map[string]string{
+		"0100007F:1538": "127.0.0.1 5432", "00000000:0016": "0.0.0.0 22",
+		"00000000000000000000000001000000:1F90": "::1 8080", "0000000000000000FFFF00000100007F:0050": "127.0.0.1 80",
+		"XX:0050": "", "0100007F": "", "01:0050": "",
+	} {
+		a, port, ok := parseAddress(text)
+		assert.Equal(t, want != "", ok, text)
+		if ok {
+			assert.Equal(t, want, a.String()+" "+strconv.Itoa(port), text)
+		}
+	}
+	assert.Equal(t, "postgresql@15-main.service", unitOf("0::/system.slice/system-postgresql.slice/postgresql@15-main.service\n"))
+	assert.Empty(t, unitOf("0::/user.slice/user-1000.slice/session-2.scope\n"))
+}
