@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"neighbour/internal/core/check"
 	"neighbour/internal/core/keep"
 )
 
@@ -35,6 +36,17 @@ type Names struct {
 	Services []string `json:"services"`
 	// WithNeeds includes what they need (restart only).
 	WithNeeds bool `json:"with_needs,omitempty"`
+}
+
+// Remedy is a request to do something about a finding, as it was confirmed.
+type Remedy struct {
+	Finding string       `json:"finding"` // its id
+	Action  check.Action `json:"action"`
+}
+
+// Remedied says what was done.
+type Remedied struct {
+	Says string `json:"says"`
 }
 
 // Done is the answer to a request that did something.

@@ -13,7 +13,9 @@ import (
 	"net/url"
 	"strconv"
 
+	"neighbour/internal/core/check"
 	"neighbour/internal/core/journal"
+	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
 )
 
@@ -134,6 +136,27 @@ func (c *Client) Kinds(ctx context.Context) ([]project.Available, error) {
 	var kinds []project.Available
 	err := c.do(ctx, http.MethodGet, "/kinds", nil, &kinds)
 	return kinds, err
+}
+
+// Checks makes all checks of the project.
+func (c *Client) Checks(ctx context.Context) ([]check.Finding, error) {
+	var all []check.Finding
+	err := c.do(ctx, http.MethodGet, "/checks", nil, &all)
+	return all, err
+}
+
+// Wiring tells how the project is wired.
+func (c *Client) Wiring(ctx context.Context) (keep.Wiring, error) {
+	var w keep.Wiring
+	err := c.do(ctx, http.MethodGet, "/wiring", nil, &w)
+	return w, err
+}
+
+// Remedy does something about a finding, and says what was done.
+func (c *Client) Remedy(ctx context.Context, finding string, a check.Action) (string, error) {
+	var done Remedied
+	err := c.do(ctx, http.MethodPost, "/remedy", Remedy{finding, a}, &done)
+	return done.Says, err
 }
 
 // Edit changes the declaration's file; what runs goes on as it is. A change

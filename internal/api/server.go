@@ -4,13 +4,16 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
 	"os"
 	"strconv"
+	"strings"
 	"time"
 
+	"neighbour/internal/core/check"
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
@@ -44,6 +47,9 @@ func (s *Server) routes() map[string]http.HandlerFunc {
 		"POST /v1/restart":            s.restart,
 		"GET /v1/services/{name}/log": s.logLines,
 		"GET /v1/kinds":               s.kinds,
+		"GET /v1/checks":              s.checks,
+		"GET /v1/wiring":              s.wiring,
+		"POST /v1/remedy":             s.remedy,
 		"POST /v1/declaration":        s.edit,
 	}
 }
@@ -154,6 +160,55 @@ func (s *Server) restart(w http.ResponseWriter, r *http.Request) {
 
 func (s *Server) kinds(w http.ResponseWriter, _ *http.Request) {
 	reply(w, http.StatusOK, s.keeper.Kinds())
+}
+
+func (s *Server) checks(w http.ResponseWriter, r *http.Request) {
+	reply(w, http.StatusOK, append([]check.Finding{}, s.keeper.Checks(r.Context())...))
+}
+
+func (s *Server) wiring(w http.ResponseWriter, _ *http.Request) {
+	wiring, err := s.keeper.Wiring()
+	if err != nil {
+		fail(w, err)
+		return
+	}
+	reply(w, http.StatusOK, wiring)
+}
+
+func (s *Server) remedy(w http.ResponseWriter, r *http.Request) {
+	var want Remedy
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<20)).Decode(&want); err != nil {
+		reply(w, http.StatusBadRequest, Problem{"the request's body is not what it should be: " + err.Error()})
+		return
+	}
+	says, err := s.carryOut(r.Context(), want)
+	if err != nil {
+		reply(w, http.StatusUnprocessableEntity, Problem{err.Error()})
+		return
+	}
+	reply(w, http.StatusOK, Remedied{says})
+}
+
+// carryOut leaves a remedy to the keeper, but for what another project's
+// keeper has to do.
+func (s *Server) carryOut(ctx context.Context, want Remedy) (string, error) {
+	if want.Action.Do != check.StopOther {
+		return s.keeper.Remedy(ctx, want.Finding, want.Action)
+	}
+	other, err := project.Open(want.Action.Dir)
+	if err != nil {
+		return "", err
+	}
+	client, err := Find(ctx, other)
+	if err != nil {
+		return "", err
+	}
+	defer client.Close()
+	d, err := client.Stop(ctx, want.Action.Other)
+	if err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("stopped in %s: %s", other.Dir, strings.Join(d.Services, ", ")), nil
 }
 
 func (s *Server) edit(w http.ResponseWriter, r *http.Request) {

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
+	"neighbour/internal/core/check"
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
@@ -41,6 +42,13 @@ if all are ready. Those that run already are left as they are.`,
 			}
 			defer client.Close()
 			a.sayLater(p)
+			if current, err := client.Status(cmd.Context()); err == nil {
+				running := map[string]bool{}
+				for _, s := range current.Services {
+					running[s.Name] = s.State.Running()
+				}
+				a.sayStops(p, names, check.Run(cmd.Context(), p, func(name string) bool { return running[name] }))
+			}
 			if noWait {
 				_, err := client.Start(cmd.Context(), names...)
 				return err

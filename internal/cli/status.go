@@ -190,7 +190,11 @@ Passwords are printed as they are.`,
 			if err := p.Check(names...); err != nil {
 				return err
 			}
-			vars, err := p.Variables(p.Service(names[0]))
+			var files []project.EnvFile
+			if why {
+				files = p.EnvFiles()
+			}
+			vars, err := p.Explain(p.Service(names[0]), files)
 			if err != nil {
 				return err
 			}
@@ -203,10 +207,10 @@ Passwords are printed as they are.`,
 	return cmd
 }
 
-func (a *app) printEnv(vars []wire.Variable, format string, why bool) error {
+func (a *app) printEnv(vars []project.Explained, format string, why bool) error {
 	if format == "json" {
 		if why {
-			return a.json(append([]wire.Variable{}, vars...))
+			return a.json(append([]project.Explained{}, vars...))
 		}
 		values := map[string]string{}
 		for _, v := range vars {
@@ -217,11 +221,18 @@ func (a *app) printEnv(vars []wire.Variable, format string, why bool) error {
 	for _, v := range vars {
 		if why {
 			fmt.Fprintf(a.out, "# %s\n", v.Why())
+			for _, h := range v.Hides {
+				fmt.Fprintf(a.out, "# goes before %s\n", h)
+			}
 		}
 		if format == "shell" {
 			fmt.Fprintf(a.out, "export %s=%s\n", v.Name, wire.QuoteShell(v.Value))
 		} else {
-			fmt.Fprintf(a.out, "%s=%s\n", v.Name, wire.QuoteDotenv(v.Value))
+			text, everywhere := wire.QuoteDotenv(v.Value)
+			fmt.Fprintf(a.out, "%s=%s\n", v.Name, text)
+			if !everywhere {
+				fmt.Fprintf(a.err, "%s: not all readers of env files take this value alike; --format shell and json are exact\n", v.Name)
+			}
 		}
 	}
 	return nil

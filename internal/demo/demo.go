@@ -21,6 +21,8 @@ var (
 	quiet string
 	//go:embed trouble.toml
 	troubled string
+	//go:embed trouble.env
+	env string
 )
 
 // HeldPort is the port that a stranger holds in the trouble demo.
@@ -72,6 +74,11 @@ func Write(trouble bool, self string) (dir string, err error) {
 			}
 		}
 		if err := os.Chmod(filepath.Join(dir, "photos"), 0o555); err != nil {
+			return "", err
+		}
+	}
+	if trouble {
+		if err := os.WriteFile(filepath.Join(dir, ".env"), []byte(env), 0o644); err != nil {
 			return "", err
 		}
 	}

@@ -117,6 +117,12 @@ func (m *model) facts(s api.Status, width int) []string {
 		}
 		row(name, n, plain)
 	}
+	switch f, found := m.finding(s.Name); {
+	case found && s.State == keep.Failed:
+		row("found", "7 shows what can be done about it", accent)
+	case found:
+		row("found", LevelShape(f.Level)+" "+f.What+"  (7)", levelInk(f.Level))
+	}
 	for i, w := range s.Warnings {
 		name := ""
 		if i == 0 {

@@ -325,11 +325,17 @@ func (m *model) edited(msg editedMsg) tea.Cmd {
 	}
 	m.panel = nil
 	m.say(msg.change.Service+" is changed in neighbour.toml", false)
-	if m.opts.Refresh == nil {
-		return nil
-	}
 	if msg.change.Add != nil {
 		m.added = msg.change.Service
+	}
+	return tea.Batch(m.refresh(), m.askChecks())
+}
+
+// refresh lets the keeper be replaced by one that has read the declaration as
+// it is now, if it has changed and nothing runs.
+func (m *model) refresh() tea.Cmd {
+	if m.opts.Refresh == nil {
+		return nil
 	}
 	m.refreshing = true
 	client := m.client

@@ -35,6 +35,8 @@ func (m *model) bindings() []binding {
 		return []binding{key("type", "name, kind or state"), key("enter", "keep"), key("esc", "show all")}
 	case m.log != nil:
 		return m.log.bindings()
+	case m.page != nil:
+		return m.page.bindings(m)
 	}
 	s := m.services[m.selected]
 	var out []binding
@@ -55,7 +57,7 @@ func (m *model) bindings() []binding {
 		}
 		out = append(out, spare(3, "v", does))
 	}
-	out = append(out, spare(7, "e n x", "change, add, remove"))
+	out = append(out, spare(8, "e n x", "change, add, remove"), spare(7, "3", "wiring"), spare(1, "7", "checks"))
 	return append(out, spare(4, "/", "filter"), key("?", "help"), key("q", "leave"), spare(5, "Q", "stop all and leave"))
 }
 
@@ -95,7 +97,37 @@ func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
 	if m.log != nil {
 		return m.log.key(m, pressed)
 	}
+	if cmd, ok := m.turnTo(pressed); ok {
+		return cmd
+	}
+	if m.page != nil {
+		if pressed == "esc" {
+			m.page = nil
+			return nil
+		}
+		return m.page.key(m, pressed)
+	}
 	return m.mapKey(pressed)
+}
+
+// turnTo opens the view that has a number key.
+func (m *model) turnTo(pressed string) (tea.Cmd, bool) {
+	switch pressed {
+	case "1":
+		m.page = nil
+		return nil, true
+	case "3":
+		m.page = &wiringView{}
+		return m.askWiring(), true
+	case "7":
+		v := &checksView{}
+		if f, ok := m.finding(m.selected); ok {
+			v.selected = f.ID
+		}
+		m.page = v
+		return m.askChecks(), true
+	}
+	return nil, false
 }
 
 func (m *model) mapKey(pressed string) tea.Cmd {
@@ -174,7 +206,7 @@ func (m *model) setFilter(text string) {
 }
 
 func (m *model) click(msg tea.MouseClickMsg) tea.Cmd {
-	if msg.Button != tea.MouseLeft || m.panel != nil || m.log != nil {
+	if msg.Button != tea.MouseLeft || m.panel != nil || m.log != nil || m.page != nil {
 		return nil
 	}
 	if name := m.hit(msg.X, msg.Y); name != "" {
@@ -192,6 +224,10 @@ func (m *model) wheel(msg tea.MouseWheelMsg) tea.Cmd {
 	}
 	if m.log != nil {
 		return m.log.scroll(m, by)
+	}
+	if m.page != nil {
+		m.page.move(m, by/3)
+		return nil
 	}
 	if by > 0 {
 		m.step(1)

@@ -308,6 +308,11 @@ func (m *model) drawCard(c *canvas, x, y, width int, s api.Status) {
 	title := Truncate(s.Name, inner-1)
 	c.text(x, y, border, corner[0]+" "+strings.Repeat(" ", Width(title))+" "+strings.Repeat(dash, width-4-Width(title))+corner[1])
 	c.text(x+2, y, name, title)
+	if f, found := m.finding(s.Name); found && s.State != keep.Failed { // a failure says it all
+		c.text(x+width-4, y, border, " ")
+		c.text(x+width-3, y, levelInk(f.Level), LevelShape(f.Level))
+		c.text(x+width-2, y, border, " ")
+	}
 	for r := 1; r < cardRows-1; r++ {
 		c.text(x, y+r, border, edge+strings.Repeat(" ", width-2)+edge)
 	}

@@ -14,6 +14,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
+	"neighbour/internal/core/check"
 	"neighbour/internal/core/keep"
 )
 
@@ -66,6 +67,10 @@ const callLimit = 10 * time.Second
 // stopLimit is how long stopping may take: every grace, one after another.
 const stopLimit = 5 * time.Minute
 
+// checkPause is how long services must have been settled before the checks
+// are made again.
+const checkPause = 1500 * time.Millisecond
+
 // model is the state of the interface. It is changed only by Update.
 type model struct {
 	ctx    context.Context
@@ -95,10 +100,17 @@ type model struct {
 	reveal           bool // secrets are shown
 	panel            panel
 	log              *logView // shown instead of the map if not nil
-	flash            string   // a note on the key bar
-	flashBad         bool
-	flashUntil       time.Time
-	left             Left
+	page             page     // another view instead of the map, or nil
+
+	findings   []check.Finding
+	checking   bool
+	checkErr   string
+	checkTook  time.Duration
+	checkAt    time.Time // when to check again; zero: not by itself
+	flash      string    // a note on the key bar
+	flashBad   bool
+	flashUntil time.Time
+	left       Left
 }
 
 func newModel(ctx context.Context, opts Options) *model {
@@ -183,6 +195,9 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tickMsg:
 		m.now = time.Time(msg)
 		m.grounded = true // a terminal that has not answered by now won't
+		if !m.checkAt.IsZero() && m.now.After(m.checkAt) {
+			return m, tea.Batch(tick(), m.askChecks())
+		}
 		return m, tick()
 	case connectedMsg:
 		return m, m.connected(msg)
@@ -197,6 +212,19 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case stopFailedMsg:
 		m.left.Stopped = false
 		m.say(msg.err.Error(), true)
+	case checksMsg:
+		m.checked(msg)
+	case wiringMsg:
+		if v, ok := m.page.(*wiringView); ok {
+			v.took(msg)
+		}
+	case remediedMsg:
+		if msg.err != nil {
+			m.say(msg.err.Error(), true)
+		} else {
+			m.say(msg.says, false)
+		}
+		return m, tea.Batch(m.askChecks(), m.refresh())
 	case kindsMsg:
 		if msg.err != nil {
 			m.say(msg.err.Error(), true)
@@ -237,7 +265,7 @@ func (m *model) connected(msg connectedMsg) tea.Cmd {
 	}
 	m.lost, m.refreshing, m.fresh = false, false, true
 	m.client = msg.client
-	return next(msg.events)
+	return tea.Batch(next(msg.events), m.askChecks())
 }
 
 func (m *model) event(msg eventMsg) tea.Cmd {
@@ -263,6 +291,10 @@ func (m *model) event(msg eventMsg) tea.Cmd {
 	for _, s := range msg.snapshot.Services {
 		before, known := m.services[s.Name]
 		m.services[s.Name] = s
+		if before.State != s.State && s.State.Settled() {
+			// What is there now may have changed what the checks find.
+			m.checkAt = time.Now().Add(checkPause)
+		}
 		if m.filter != "" && known && before.State != s.State {
 			m.chart = nil
 		}
@@ -318,6 +350,8 @@ func (m *model) screen() []string {
 	switch {
 	case m.log != nil:
 		body = m.log.draw(m, rows)
+	case m.page != nil:
+		body = m.page.draw(m, rows)
 	default:
 		body = m.mapAndDoorstep(rows)
 	}
@@ -350,6 +384,9 @@ func (m *model) header() []string {
 	leftSide := "  " + t.paint(strong, m.overview.Project)
 	if m.log != nil {
 		leftSide += t.paint(faint, " · ") + t.paint(accent, m.log.service) + t.paint(faint, " log")
+	}
+	if m.page != nil {
+		leftSide += t.paint(faint, " · ") + t.paint(accent, m.page.title())
 	}
 	if m.filter != "" || m.filtering {
 		cursor := ""

@@ -119,7 +119,7 @@ func (c *checker) checkErrands() {
 
 func (c *checker) checkEnvFile(e *EnvFile) {
 	if e.Write.Value == "" {
-		c.report("env.write", c.later[slices.IndexFunc(c.later, func(l Later) bool { return l.Key == "env" })].At, 3, "names no file", `add write = ".env.local"`)
+		c.report("env.write", e.At, 3, "names no file", `add write = ".env.local"`)
 	} else {
 		c.checkLocal("env.write", e.Write, "it is written")
 	}

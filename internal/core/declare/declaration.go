@@ -80,6 +80,7 @@ type Errand struct {
 
 // EnvFile is a file of environment variables that the app itself reads.
 type EnvFile struct {
+	At    Position
 	Write Word            `toml:"write" doc:"the file to write the variables to, such as \".env.local\""`
 	Keys  map[string]Text `toml:"keys" doc:"the variables: { VITE_API_URL = \"${api.url}\" }"`
 }
@@ -100,7 +101,7 @@ type Service struct {
 	Optional bool            `toml:"optional" doc:"others start without it when it fails"`
 	Prepare  []Preparation   `toml:"prepare" doc:"commands to run in its folder before its start: [{ run = \"npm ci\", when = [\"package-lock.json\"] }]"`
 	Reload   []Word          `toml:"reload" later:"yes" doc:"files whose change restarts it: [\"api/**/*.js\"]"`
-	Writes   []Word          `toml:"writes" later:"yes" doc:"folders that it must be able to write to"`
+	Writes   []Word          `toml:"writes" doc:"folders that it must be able to write to"`
 
 	// Settings are the keys of its kind: a pointer to the type that the
 	// kind's Settings function makes.
@@ -139,6 +140,16 @@ type Written struct {
 	Key  string // in its service, "settings.work_mem"
 	At   Position
 	Line string // the whole line, without the blanks around it
+}
+
+// PlaceOf is where a key of the service stands, or the service if it has no
+// such key.
+func (s *Service) PlaceOf(key string) Position {
+	if s.node == nil {
+		return s.At
+	}
+	at, _ := placeOf(s).at(key)
+	return at
 }
 
 // WrittenKeys lists the keys of the service, those inside of tables too, in

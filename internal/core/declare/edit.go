@@ -241,13 +241,23 @@ func UnsetKey(src []byte, service, key string) ([]byte, error) {
 	return src, nil
 }
 
+// HasService says whether a text declares something of a service.
+func HasService(src []byte, name string) bool {
+	all, err := entries(src)
+	return err == nil && slices.ContainsFunc(all, func(e entry) bool { return e.under([]string{"service", name}) })
+}
+
 // AddService adds a service with these lines at the end.
 func AddService(src []byte, name string, lines ...string) []byte {
 	text := string(src)
 	if text != "" {
 		text = strings.TrimRight(text, "\n") + "\n\n"
 	}
-	return []byte(text + "[service." + name + "]\n" + strings.Join(lines, "\n") + "\n")
+	text += "[service." + name + "]\n"
+	for _, l := range lines {
+		text += l + "\n"
+	}
+	return []byte(text)
 }
 
 // RemoveService removes a service with its tables, and the comments that

@@ -211,7 +211,7 @@ func (c *checker) read(root *node) {
 			c.readErrands(n)
 		case "env":
 			c.decl.EnvFile = &EnvFile{}
-			c.later = append(c.later, Later{"env", n.keyAt})
+			c.decl.EnvFile.At = n.keyAt
 			c.table("env", n, c.decl.EnvFile)
 		case "profile":
 			c.readProfiles(n)

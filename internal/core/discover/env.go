@@ -3,7 +3,6 @@ package discover
 import (
 	"cmp"
 	"fmt"
-	"net"
 	"net/url"
 	"path/filepath"
 	"regexp"
@@ -31,53 +30,6 @@ func (r *reader) readEnvFiles(folder string) {
 	}
 }
 
-// schemes are the kinds of servers by the scheme of their addresses.
-var schemes = map[string]string{
-	"postgres": "postgres", "postgresql": "postgres", "pgsql": "postgres", "mysql": "mariadb", "mysql2": "mariadb", "mariadb": "mariadb",
-	"redis": "redis", "amqp": "rabbitmq", "nats": "nats", "mqtt": "mqtt", "tcp+mqtt": "mqtt", "memcached": "memcached", "memcache": "memcached",
-	"beanstalk": "beanstalkd", "beanstalkd": "beanstalkd", "smtp": "mail",
-}
-
-// portKinds are the kinds by the usual port.
-var portKinds = map[string]string{"5432": "postgres", "3306": "mariadb", "6379": "redis", "5672": "rabbitmq", "4222": "nats", "1883": "mqtt", "11211": "memcached", "11300": "beanstalkd", "25": "mail", "587": "mail", "1025": "mail", "2525": "mail"}
-
-// prefixes are the kinds by the first word of split variables, such as
-// REDIS_HOST.
-var prefixes = map[string]string{
-	"PG": "postgres", "POSTGRES": "postgres", "POSTGRESQL": "postgres", "MYSQL": "mariadb", "MARIADB": "mariadb", "REDIS": "redis", "RABBITMQ": "rabbitmq", "AMQP": "rabbitmq",
-	"NATS": "nats", "MQTT": "mqtt", "MEMCACHED": "memcached", "MEMCACHE": "memcached", "BEANSTALKD": "beanstalkd", "BEANSTALK": "beanstalkd", "SMTP": "mail", "MAIL": "mail", "EMAIL": "mail", "MAILER": "mail",
-	"DB": "sql", "DATABASE": "sql", "SQL": "sql",
-}
-
-// purposes are the kinds that words in the names of variables may mean.
-var purposes = map[string][]string{"CACHE": {"redis", "memcached"}, "SESSION": {"redis", "memcached"}, "QUEUE": {"rabbitmq", "redis", "beanstalkd"}, "BROKER": {"rabbitmq", "redis", "nats", "mqtt"}}
-
-// parts are the facts behind the last words of split variables.
-var parts = map[string]string{
-	"HOST": "host", "HOSTNAME": "host", "SERVER": "host", "PORT": "port", "USER": "user", "USERNAME": "user", "PASSWORD": "password", "PASS": "password", "PWD": "password",
-	"DATABASE": "database", "NAME": "database", "DB": "database", "DBNAME": "database", "VHOST": "vhost", "URL": "url", "URI": "url", "DSN": "url", "ADDR": "address", "ADDRESS": "address",
-}
-
-// split is a variable's name as a prefix and a part: DB_HOST, PGHOST.
-func split(name string) (prefix, part string, ok bool) {
-	if rest, pg := strings.CutPrefix(name, "PG"); pg && parts[rest] != "" {
-		return "PG", parts[rest], true
-	}
-	i := strings.LastIndexByte(name, '_')
-	if i < 0 {
-		return "", "", false
-	}
-	part, ok = parts[name[i+1:]]
-	return name[:i], part, ok
-}
-
-// local says whether a host is this machine, or a name of the kind that only
-// means something next to it.
-func local(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "" || ip != nil && (ip.IsLoopback() || ip.IsUnspecified()) || ip == nil && (!strings.Contains(host, ".") || strings.HasSuffix(host, ".localhost") || strings.HasSuffix(host, ".internal"))
-}
-
 // wire finds out which server each variable leads to, and gives it to the
 // programs that read it.
 func (r *reader) wire() {
@@ -102,13 +54,13 @@ func (r *reader) wire() {
 func (r *reader) guessSQL() {
 	for _, w := range r.wanted {
 		prefix, _, _ := strings.Cut(w.name, "_")
-		if prefixes[prefix] != "sql" {
+		if wire.Prefixes[prefix] != "sql" {
 			continue
 		}
 		word := strings.ToLower(w.value)
 		switch {
-		case strings.HasSuffix(w.name, "_PORT") && portKinds[w.value] != "":
-			r.sql = cmp.Or(r.sql, portKinds[w.value])
+		case strings.HasSuffix(w.name, "_PORT") && wire.PortKinds[w.value] != "":
+			r.sql = cmp.Or(r.sql, wire.PortKinds[w.value])
 		case !strings.HasSuffix(w.name, "_CONNECTION") && !strings.HasSuffix(w.name, "_DRIVER") && !strings.HasSuffix(w.name, "_CLIENT") && !strings.HasSuffix(w.name, "_ENGINE") && !strings.HasSuffix(w.name, "_TYPE"):
 		case strings.Contains(word, "pg") || strings.Contains(word, "postgres"):
 			r.sql = "postgres"
@@ -186,8 +138,7 @@ func (r *reader) address(w wanted) {
 		r.note(w.file, w.line, w.name+" holds an address that can't be read")
 		return
 	}
-	scheme, _, _ := strings.Cut(u.Scheme, "+")
-	kind := schemes[scheme]
+	kind := wire.KindOfScheme(u.Scheme)
 	switch {
 	case kind == "" && (u.Scheme == "http" || u.Scheme == "https"):
 		r.page(w, u)
@@ -197,7 +148,7 @@ func (r *reader) address(w wanted) {
 			r.note(w.file, w.line, fmt.Sprintf("%s holds an address of %s, which no kind of the catalogue is for", w.name, u.Scheme))
 		}
 		return
-	case !local(u.Hostname()):
+	case !wire.Local(u.Hostname()):
 		r.note(w.file, w.line, fmt.Sprintf("%s points to %s, which is not on this machine; it is left as it is", w.name, u.Hostname()))
 		return
 	}
@@ -266,7 +217,7 @@ func addressOf(kind string, u *url.URL, target *Service, database string) string
 // page reads an address of the web: another program of the project, or
 // something elsewhere.
 func (r *reader) page(w wanted, u *url.URL) {
-	if !local(u.Hostname()) || u.Port() == "" {
+	if !wire.Local(u.Hostname()) || u.Port() == "" {
 		return
 	}
 	for _, s := range r.p.Services {
@@ -284,13 +235,13 @@ func (r *reader) page(w wanted, u *url.URL) {
 func (r *reader) kindOfPrefix(prefix string) string {
 	words := strings.Split(prefix, "_")
 	for _, word := range []string{prefix, words[0], words[len(words)-1]} {
-		if kind := prefixes[word]; kind == "sql" {
+		if kind := wire.Prefixes[word]; kind == "sql" {
 			return r.sql
 		} else if kind != "" {
 			return kind
 		}
 		// These say what a server is for; which one it is, the packages say.
-		for _, kind := range purposes[word] {
+		for _, kind := range wire.Purposes[word] {
 			if r.servers[kind] != nil {
 				return kind
 			}
@@ -309,7 +260,7 @@ var facts = map[string][]string{
 // splitVariable reads one of several variables that lead to a server
 // together, such as DB_HOST and DB_PORT.
 func (r *reader) splitVariable(w wanted) {
-	prefix, part, ok := split(w.name)
+	prefix, part, ok := wire.SplitName(w.name)
 	kind := ""
 	if ok {
 		kind = r.kindOfPrefix(prefix)
@@ -317,11 +268,11 @@ func (r *reader) splitVariable(w wanted) {
 	if kind == "" || strings.HasSuffix(w.file, ".test") {
 		return
 	}
-	if part == "host" && !local(w.value) {
+	if part == "host" && !wire.Local(w.value) {
 		r.note(w.file, w.line, fmt.Sprintf("%s points to %s, which is not on this machine; it is left as it is", w.name, w.value))
 		return
 	}
-	if host, ok := r.sibling(w, prefix, "host"); ok && !local(host) || !slices.Contains(facts[kind], part) {
+	if host, ok := r.sibling(w, prefix, "host"); ok && !wire.Local(host) || !slices.Contains(facts[kind], part) {
 		return
 	}
 	if part == "url" && w.value != "" { // not an address after all
@@ -346,7 +297,7 @@ func (r *reader) splitVariable(w wanted) {
 // sibling is the value of another part of the same variables.
 func (r *reader) sibling(w wanted, prefix, part string) (string, bool) {
 	for _, other := range r.wanted {
-		if p, got, ok := split(other.name); ok && p == prefix && got == part && other.file == w.file {
+		if p, got, ok := wire.SplitName(other.name); ok && p == prefix && got == part && other.file == w.file {
 			return other.value, true
 		}
 	}
@@ -356,7 +307,7 @@ func (r *reader) sibling(w wanted, prefix, part string) (string, bool) {
 // readBySource gives a program what its source reads, where the name says
 // what it is.
 func (r *reader) readBySource(w wanted) {
-	prefix, part, ok := split(w.name)
+	prefix, part, ok := wire.SplitName(w.name)
 	if !ok || slices.ContainsFunc(r.wanted, func(other wanted) bool { return other.name == w.name && other.by == nil }) {
 		return // an env file says more of it
 	}

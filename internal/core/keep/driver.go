@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"neighbour/internal/core/check"
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/kind"
@@ -33,12 +34,16 @@ type serverDriver struct {
 	kind    kind.Kind
 	rules   policy
 
+	// moved is called when the service got another port than it had.
+	moved func()
+
 	mu       sync.Mutex
 	instance *kind.Instance
 	signal   string
 	// launched is the end of the log when the process was started.
 	launched int64
 	match    *logMatch
+	vars     map[string]string // that the process was started with
 }
 
 // elsewhereWithin is how long something that runs elsewhere may take to
@@ -133,6 +138,9 @@ func (d *serverDriver) makeReady(ctx context.Context, set func(func(*Status))) e
 	if err := d.project.CheckData(in); err != nil {
 		return err
 	}
+	for _, f := range check.AtStart(ctx, d.project, in) {
+		return &failure{reason: f.What, remarks: []string{f.Remedy, "declared in " + f.Where}}
+	}
 	values, err := facts(d.project, d.svc)
 	if err != nil {
 		return err
@@ -167,7 +175,11 @@ func (d *serverDriver) findPort() (int, error) {
 		return number, err
 	}
 	if d.svc.Port == 0 {
-		return d.project.ReplacePort(d.svc)
+		replaced, err := d.project.ReplacePort(d.svc)
+		if err == nil {
+			d.moved()
+		}
+		return replaced, err
 	}
 	return number, d.held(number)
 }
@@ -178,44 +190,23 @@ func (d *serverDriver) held(number int) error {
 	if h == nil {
 		return nil // gone meanwhile
 	}
-	f := &failure{reason: fmt.Sprintf("port %d is held by %s, %s", number, h, WhoseProcess(d.project, h.PID))}
-	f.remarks = append(f.remarks, fmt.Sprintf("end it, give %s another port in %s, or leave port out for any free one", d.svc.Name, declare.FileName))
-	return f
+	return &failure{
+		reason:  fmt.Sprintf("port %d is held by %s, %s", number, h, d.project.InWords(d.project.OwnerOf(h.PID))),
+		remarks: []string{fmt.Sprintf("end it, give %s another port in %s, or leave port out for any free one", d.svc.Name, declare.FileName)},
+	}
 }
 
-// WhoseProcess says in words whose a process is: this project's, another
-// project's, or neither.
-func WhoseProcess(p *project.Project, pid int) string {
-	if pid == 0 {
-		return "not ours"
+// taken says who has the service's port although it was free before.
+func (d *serverDriver) taken() error {
+	in := d.current()
+	if in == nil || in.Port == 0 || port.Free(in.Port) {
+		return nil
 	}
-	pids := port.Parents(pid)
-	for _, dir := range append([]string{p.Dir}, project.Enlisted()...) {
-		whose := "this project's " // the name follows
-		if dir != p.Dir {
-			whose = "the project's in " + dir + ", "
-		}
-		state, err := readState(project.At(dir).StateFile())
-		if err != nil {
-			continue
-		}
-		for name, s := range state.Services {
-			for _, candidate := range pids {
-				if s.ID.PID == candidate && s.ID.Alive() {
-					return whose + name
-				}
-			}
-		}
-		if dir != p.Dir {
-			continue
-		}
-		for _, s := range p.Services {
-			if proc.MarkOf(pid) == proc.Mark(dir, s.Name) {
-				return whose + s.Name
-			}
-		}
+	h := port.FindHolder(in.Port)
+	if h == nil || d.project.OwnerOf(h.PID) == (project.Owner{Dir: d.project.Dir, Service: d.svc.Name}) {
+		return nil // a process of its own that is just ending
 	}
-	return "not ours"
+	return d.held(in.Port)
 }
 
 func (d *serverDriver) launch() (process, error) {
@@ -240,6 +231,7 @@ func (d *serverDriver) launch() (process, error) {
 	d.mu.Lock()
 	d.launched = journal.Size(path)
 	d.signal = cmp.Or(l.Signal, "TERM")
+	d.vars = in.Env
 	d.mu.Unlock()
 	if d.match != nil {
 		d.match.reset()
@@ -252,6 +244,13 @@ func (d *serverDriver) launch() (process, error) {
 		return nil, fmt.Errorf("%s can't be started: %w", l.Argv[0], errors.Unwrap(err))
 	}
 	return p, nil
+}
+
+func (d *serverDriver) given(name string) (string, bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	value, ok := d.vars[name]
+	return value, ok
 }
 
 func (d *serverDriver) adopt(id proc.ID) (process, error) {

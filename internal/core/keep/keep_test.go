@@ -114,6 +114,8 @@ func (f *fake) adopt(proc.ID) (process, error) { return nil, errors.New("not her
 func (f *fake) starter() (probe.Probe, func(context.Context, func(func(*Status))) error, error) {
 	return probe.Func(f.check), nil, nil
 }
+func (f *fake) given(string) (string, bool) { return "", false }
+func (f *fake) taken() error                { return nil }
 func (f *fake) lastLines(int) []string      { return []string{"last words"} }
 func (f *fake) probe() (probe.Probe, error) { return probe.Func(f.check), nil }
 func (f *fake) check(context.Context) (answer string, err error) {

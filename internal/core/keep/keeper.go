@@ -62,7 +62,12 @@ type Keeper struct {
 // New makes a keeper. Nothing is started, and nothing is adopted yet. When
 // the context ends the supervision does; the services go on.
 func New(ctx context.Context, p *project.Project, log *slog.Logger) *Keeper {
-	k := newKeeper(ctx, p.Declaration, log, func(s *declare.Service) driver { return newServerDriver(p, s) })
+	var k *Keeper
+	k = newKeeper(ctx, p.Declaration, log, func(s *declare.Service) driver {
+		d := newServerDriver(p, s)
+		d.moved = func() { k.writeEnvFile() }
+		return d
+	})
 	k.project = p
 	for _, u := range k.units {
 		describe(p, u.svc, &u.status)
@@ -193,6 +198,7 @@ func (k *Keeper) Start(names ...string) (time.Time, error) {
 		k.warn(notCarriedOut(later))
 	}
 	k.warnIfChanged()
+	k.writeEnvFile()
 	return k.startAll(k.chosen(names), names), nil
 }
 

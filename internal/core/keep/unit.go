@@ -39,6 +39,12 @@ type driver interface {
 	// starter is the check of a service that starts, and what there is to do
 	// when it is answered for the first time; a nil function: nothing.
 	starter() (check probe.Probe, provision func(context.Context, func(func(*Status))) error, err error)
+	// given is a variable's value as the running process got it; false: it
+	// wasn't started by this keeper, or hasn't it.
+	given(name string) (string, bool)
+	// taken says who took the service's port before its process could, as a
+	// *failure; nil if nobody did.
+	taken() error
 	// lastLines are the latest lines of output since the launch.
 	lastLines(n int) []string
 	policy() policy
@@ -257,6 +263,10 @@ func (u *unit) explain(e ending) (reason string, remarks []string) {
 	}
 	if e.err != nil {
 		return e.err.Error(), nil
+	}
+	if taken := u.driver.taken(); taken != nil && !e.ready {
+		errors.As(taken, &f)
+		return f.reason, append(f.remarks, u.driver.lastLines(6)...)
 	}
 	lasted := time.Since(u.snapshot().Since)
 	switch {

@@ -200,6 +200,18 @@ func Signal(ids []ID, name string) {
 	}
 }
 
+// Ask sends a signal to one process. It fails if the process has ended or may
+// not be signalled by this user.
+func Ask(id ID, name string) error {
+	if !id.Alive() {
+		return fmt.Errorf("pid %d has ended", id.PID)
+	}
+	if err := syscall.Kill(id.PID, signalNumbers[name]); err != nil {
+		return fmt.Errorf("pid %d can't be sent SIG%s: %w", id.PID, name, err)
+	}
+	return nil
+}
+
 // KillAll kills everything that remains of the service and waits until it is
 // gone, at most for the given time.
 func (p *Process) KillAll(within time.Duration) error {

@@ -3,7 +3,9 @@ package project
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
+	"path/filepath"
 	"strconv"
 	"sync"
 
@@ -24,6 +26,18 @@ type Change struct {
 	// are, and 0 or "" removes the key.
 	Port    *int    `json:"port,omitempty"`
 	Version *string `json:"version,omitempty"`
+	// Local writes to the file for this machine instead.
+	Local bool `json:"local,omitempty"`
+	// Outside makes the service one that is only checked, at this address.
+	Outside string `json:"outside,omitempty"`
+}
+
+// File is the name of the file that is changed.
+func (c Change) File() string {
+	if c.Local {
+		return declare.LocalFileName
+	}
+	return declare.FileName
 }
 
 // NewService is a service to add.
@@ -40,7 +54,11 @@ func (p *Project) Edit(c Change) error {
 	if err != nil {
 		return err
 	}
-	if files.Main, err = c.apply(files.Main); err != nil {
+	path, src := p.File, &files.Main
+	if c.Local {
+		path, src = filepath.Join(p.Dir, declare.LocalFileName), &files.Local
+	}
+	if *src, err = c.apply(*src); err != nil {
 		return err
 	}
 	d, err := files.Parse(catalogue.All)
@@ -50,11 +68,11 @@ func (p *Project) Edit(c Change) error {
 	if s := d.Service(c.Service); s != nil && c.Port != nil && s.Port != *c.Port {
 		return fmt.Errorf("%s or the profile says port = %d, whatever %s says; change it there", declare.LocalFileName, s.Port, declare.FileName)
 	}
-	info, err := os.Stat(p.File)
-	if err != nil {
-		return err
+	mode := fs.FileMode(0o644)
+	if info, err := os.Stat(path); err == nil {
+		mode = info.Mode().Perm()
 	}
-	return WriteFile(p.File, files.Main, info.Mode().Perm())
+	return WriteFile(path, *src, mode)
 }
 
 func (c Change) apply(src []byte) ([]byte, error) {
@@ -72,6 +90,15 @@ func (c Change) apply(src []byte) ([]byte, error) {
 		src = declare.AddService(src, c.Service, lines...)
 	}
 	var err error
+	if c.Local && !declare.HasService(src, c.Service) {
+		src = declare.AddService(src, c.Service)
+	}
+	if c.Outside != "" {
+		if src, err = declare.SetKey(src, c.Service, "kind", `"outside"`); err != nil {
+			return nil, err
+		}
+		return declare.SetKey(src, c.Service, "health", fmt.Sprintf("{ tcp = %q }", c.Outside))
+	}
 	if c.Version != nil {
 		if src, err = set(src, c.Service, "version", strconv.Quote(*c.Version), *c.Version == ""); err != nil {
 			return nil, err

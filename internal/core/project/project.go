@@ -325,6 +325,22 @@ func (p *Project) EnsureInstanceDirs(in *kind.Instance) error {
 	return in.EnsureDirs()
 }
 
+// DataDirs are the folders where the services' data is, as far as they exist.
+func (p *Project) DataDirs() []string {
+	var out []string
+	for _, s := range p.Services {
+		if in, err := p.bare(s); err == nil {
+			if _, err := os.Stat(in.Data); err == nil {
+				out = append(out, in.Data)
+			}
+		}
+	}
+	if len(out) == 0 {
+		return []string{p.Dir}
+	}
+	return out
+}
+
 // WorkingDir is the folder that a service's own commands run in.
 func (p *Project) WorkingDir(s *declare.Service) string {
 	m, ok := s.Settings.(declare.MainProgram)

@@ -102,6 +102,9 @@ type portBook struct {
 	mu   sync.Mutex
 	path string
 	all  map[string]int
+	// instead are the ports that services have in place of those declared,
+	// for as long as the keeper lives.
+	instead map[string]int
 }
 
 func (b *portBook) load() error {
@@ -120,11 +123,14 @@ func (b *portBook) load() error {
 // one that it was given before, or the nearest free one to its kind's usual
 // port that no project of this user has.
 func (p *Project) Port(s *declare.Service) (int, error) {
+	p.ports.mu.Lock()
+	defer p.ports.mu.Unlock()
+	if n := p.ports.instead[s.Name]; n != 0 {
+		return n, nil
+	}
 	if !s.Listens || s.Port != 0 {
 		return s.Port, nil
 	}
-	p.ports.mu.Lock()
-	defer p.ports.mu.Unlock()
 	if err := p.ports.load(); err != nil {
 		return 0, err
 	}
@@ -132,6 +138,17 @@ func (p *Project) Port(s *declare.Service) (int, error) {
 		return n, nil
 	}
 	return p.givePort(s.Name, p.Kind(s).Info().UsualPort)
+}
+
+// UsePort gives a service a port in place of the declared one, until the
+// keeper ends.
+func (p *Project) UsePort(service string, number int) {
+	p.ports.mu.Lock()
+	defer p.ports.mu.Unlock()
+	if p.ports.instead == nil {
+		p.ports.instead = map[string]int{}
+	}
+	p.ports.instead[service] = number
 }
 
 // ReplacePort gives a service without a declared port another one than it has.
@@ -170,6 +187,20 @@ func (p *Project) givenPort(name string) int {
 // givePort chooses and remembers a port, the usual one or the nearest to it.
 // The book must be locked.
 func (p *Project) givePort(name string, usual int) (int, error) {
+	n, err := p.pick(usual)
+	if err != nil {
+		return 0, fmt.Errorf("%s: %w", name, err)
+	}
+	p.ports.all[name] = n
+	if err := writeJSON(p.ports.path, p.ports.all); err != nil {
+		delete(p.ports.all, name)
+		return 0, err
+	}
+	return n, nil
+}
+
+// pick is the nearest free port that no project has. The book must be locked.
+func (p *Project) pick(usual int) (int, error) {
 	reserved := map[int]bool{}
 	for _, n := range p.ports.all {
 		reserved[n] = true
@@ -188,16 +219,7 @@ func (p *Project) givePort(name string, usual int) (int, error) {
 			}
 		}
 	}
-	n, err := port.Pick(usual, func(n int) bool { return reserved[n] })
-	if err != nil {
-		return 0, fmt.Errorf("%s: %w", name, err)
-	}
-	p.ports.all[name] = n
-	if err := writeJSON(p.ports.path, p.ports.all); err != nil {
-		delete(p.ports.all, name)
-		return 0, err
-	}
-	return n, nil
+	return port.Pick(usual, func(n int) bool { return reserved[n] })
 }
 
 // xdg is a folder of this user's by the XDG Base Directory Specification; ""

@@ -46,7 +46,9 @@ func ParseEnvFile(text string) (entries []EnvEntry, problems []EnvProblem) {
 			continue
 		}
 		quote := value[0]
-		rest, end := value[1:], closing(value[1:], quote)
+		_, rest, _ := strings.Cut(lines[i], "=")
+		rest = strings.TrimRight(rest[strings.IndexByte(rest, quote)+1:], "\r") // blanks in it count
+		end := closing(rest, quote)
 		for end < 0 && i+1 < len(lines) {
 			i++
 			rest += "\n" + strings.TrimRight(lines[i], "\r")

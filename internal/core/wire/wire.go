@@ -31,6 +31,8 @@ type Variable struct {
 	// Neighbour adds by itself, which Because explains.
 	Declared string `json:"declared,omitempty"`
 	Because  string `json:"because,omitempty"`
+	// Where is its place in the file, "neighbour.toml:12:3".
+	Where string `json:"where,omitempty"`
 	// From are the facts that it was made of, as "ledger.url".
 	From []string `json:"from,omitempty"`
 	// Secret says that the value holds a password.
@@ -185,17 +187,28 @@ func (s Source) expand(text string, quote func(literal, value string) string) (V
 // ones, sorted by name: those declared, and PORT for a program that has a
 // port, unless its own say otherwise.
 func (s Source) Environment(svc *declare.Service, port int) ([]Variable, error) {
-	var vars []Variable
-	for name, text := range svc.Env {
-		v, err := s.expand(text.Value, nil)
-		if err != nil {
-			return nil, fmt.Errorf("service.%s.env.%s: %w", svc.Name, name, err)
-		}
-		v.Name, v.Declared = name, text.Value
-		vars = append(vars, v)
+	vars, err := s.Texts("service."+svc.Name+".env", svc.Env)
+	if err != nil {
+		return nil, err
 	}
 	if _, own := svc.Env["PORT"]; !own && port != 0 && svc.Kind == declare.DefaultKind {
 		vars = append(vars, Variable{Name: "PORT", Value: fmt.Sprint(port), Because: "the service's port"})
+	}
+	slices.SortFunc(vars, func(a, b Variable) int { return strings.Compare(a.Name, b.Name) })
+	return vars, nil
+}
+
+// Texts resolves declared variables, which stand under a key of the file. They
+// are sorted by name.
+func (s Source) Texts(key string, texts map[string]declare.Text) ([]Variable, error) {
+	var vars []Variable
+	for name, text := range texts {
+		v, err := s.expand(text.Value, nil)
+		if err != nil {
+			return nil, fmt.Errorf("%s.%s: %w", key, name, err)
+		}
+		v.Name, v.Declared, v.Where = name, text.Value, text.At.String()
+		vars = append(vars, v)
 	}
 	slices.SortFunc(vars, func(a, b Variable) int { return strings.Compare(a.Name, b.Name) })
 	return vars, nil
@@ -225,9 +238,16 @@ func (v Variable) Why() string {
 	case v.Because != "":
 		return v.Because
 	case len(v.From) == 0:
-		return "as declared"
+		return "as declared" + v.place()
 	}
-	return "from " + strings.Join(v.From, ", ")
+	return "from " + strings.Join(v.From, ", ") + v.place()
+}
+
+func (v Variable) place() string {
+	if v.Where == "" {
+		return ""
+	}
+	return " in " + v.Where
 }
 
 // QuoteShell quotes a value for a POSIX shell.
@@ -238,15 +258,21 @@ func QuoteShell(value string) string {
 	return "'" + strings.ReplaceAll(value, "'", `'\''`) + "'"
 }
 
-// QuoteDotenv quotes a value for the readers of env files: as it is where
-// that is safe, else in single quotes, which take everything literally, else
-// in double quotes.
-func QuoteDotenv(value string) string {
+// QuoteDotenv quotes a value for the readers of env files, in a form that all
+// of them take alike. There is none for a few values, such as one with a
+// single quote and a dollar; these are written with escapes, which only some
+// of them take back, and everywhere is false.
+func QuoteDotenv(value string) (text string, everywhere bool) {
+	has := func(chars string) bool { return strings.ContainsAny(value, chars) }
 	switch {
 	case QuoteShell(value) == value:
-		return value
-	case !strings.ContainsAny(value, "'\n\r"):
-		return "'" + value + "'"
+		return value, true
+	case !has("'\r") && !strings.HasSuffix(value, `\`):
+		return "'" + value + "'", true
+	case !has("\"\\$`"):
+		return `"` + strings.ReplaceAll(value, "\r", `\r`) + `"`, true
+	case !has("#$\r\n") && strings.TrimSpace(value) == value && !strings.ContainsAny(value[:1], "\"'`"):
+		return value, true
 	}
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\r", `\r`, "$", `\$`).Replace(value) + `"`
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\r", `\r`, "$", `\$`, "`", "\\`").Replace(value) + `"`, false
 }

@@ -27,7 +27,7 @@ func generated(t *testing.T, path, text string) {
 	}
 	b, err := os.ReadFile(path)
 	require.NoError(t, err)
-	assert.Equal(t, text, string(b), "go test ./internal/core/kind/catalogue -update writes it anew")
+	assert.True(t, text == string(b), "%s is stale: go test ./internal/core/kind/catalogue -update writes it anew", path)
 }
 
 const docs = "../../../../docs/"

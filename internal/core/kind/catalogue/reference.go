@@ -41,7 +41,7 @@ func Reference() string {
 		fmt.Fprintf(&b, "```toml\n%s\n```\n", strings.TrimSpace(info.Example))
 	}
 	b.WriteString(ownKinds + declare.KeyTable(reflect.TypeFor[declare.CustomKind]()) + ownExample)
-	b.WriteString(beside + declare.KeyTable(reflect.TypeFor[declare.Errand]()) + "\n`[env]` has *(checked, not carried out yet)*:\n\n" + declare.KeyTable(reflect.TypeFor[declare.EnvFile]()))
+	b.WriteString(beside + declare.KeyTable(reflect.TypeFor[declare.Errand]()) + "\n`[env]` writes a file of variables that the app itself reads, at each start, between lines of Neighbour's own; the rest of the file stays as it is. It has:\n\n" + declare.KeyTable(reflect.TypeFor[declare.EnvFile]()))
 	return b.String()
 }
 

@@ -129,7 +129,7 @@ func look(in *kind.Instance, name string) (string, error) {
 	if found := inPath(in, name); len(found) > 0 {
 		return found[0], nil
 	}
-	return "", &kind.MissingError{Program: name, Looked: "PATH: " + searchPath(in), Packages: packages[name]}
+	return "", &kind.MissingError{Program: name, Looked: whichPath(in), Packages: packages[name]}
 }
 
 // searchPath is the PATH that the service gets.
@@ -138,6 +138,14 @@ func searchPath(in *kind.Instance) string {
 		return own
 	}
 	return os.Getenv("PATH")
+}
+
+// whichPath names the search path where it is not the usual one.
+func whichPath(in *kind.Instance) string {
+	if own, ok := in.Env["PATH"]; ok {
+		return "its PATH: " + own
+	}
+	return "PATH"
 }
 
 func inPath(in *kind.Instance, name string) []string {

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -34,6 +36,33 @@ var runtimes = map[string]runtime{
 
 const anyVersion = `(\d+\.\d+(?:\.\d+)?)`
 
+// kept are the folders, from the user's home, where tools that keep several
+// versions of a runtime put them.
+var kept = map[string][]string{
+	"node":   {".nvm/versions/node/*/bin", ".local/share/fnm/node-versions/*/installation/bin", ".volta/tools/image/node/*/bin", ".asdf/installs/nodejs/*/bin", ".local/share/mise/installs/node/*/bin", ".nodenv/versions/*/bin"},
+	"python": {".pyenv/versions/*/bin", ".asdf/installs/python/*/bin", ".local/share/mise/installs/python/*/bin", ".local/share/uv/python/*/bin"},
+	"ruby":   {".rbenv/versions/*/bin", ".rubies/*/bin", ".rvm/rubies/*/bin", ".asdf/installs/ruby/*/bin", ".local/share/mise/installs/ruby/*/bin"},
+	"go":     {"sdk/go*/bin", ".asdf/installs/golang/*/go/bin", ".local/share/mise/installs/go/*/bin", ".goenv/versions/*/bin"},
+	"java":   {".sdkman/candidates/java/*/bin", ".asdf/installs/java/*/bin", ".jenv/versions/*/bin", ".local/share/mise/installs/java/*/bin"},
+	"php":    {".phpenv/versions/*/bin", ".asdf/installs/php/*/bin"},
+	"rust":   {".rustup/toolchains/*/bin"},
+}
+
+// elsewhere are the other versions on this machine: later in PATH, and where
+// they are kept side by side.
+func elsewhere(name string, programs, inPath []string) []string {
+	paths := inPath
+	home, err := os.UserHomeDir()
+	for _, pattern := range kept[name] {
+		for _, p := range programs {
+			if matches, bad := filepath.Glob(filepath.Join(home, pattern, p)); err == nil && bad == nil {
+				paths = append(paths, matches...)
+			}
+		}
+	}
+	return kind.Executables(paths)
+}
+
 // checkUses makes sure that the runtimes which the service uses are in its
 // PATH, in versions that will do.
 func checkUses(in *kind.Instance) error {
@@ -55,7 +84,7 @@ func checkUse(in *kind.Instance, name string, c declare.Constraint) error {
 		paths = append(paths, inPath(in, p)...)
 	}
 	if len(paths) == 0 {
-		return &kind.MissingError{Program: r.programs[0], Looked: "PATH: " + searchPath(in), Packages: packages[r.programs[0]]}
+		return &kind.MissingError{Program: r.programs[0], Looked: whichPath(in), Packages: packages[r.programs[0]]}
 	}
 	expression := regexp.MustCompile(cmp.Or(r.version, anyVersion))
 	ask := []string{cmp.Or(r.ask, "--version")}
@@ -68,12 +97,12 @@ func checkUse(in *kind.Instance, name string, c declare.Constraint) error {
 		return nil
 	}
 	text := fmt.Sprintf("uses %s = %q, and %s is %s", name, c, paths[0], first[0].Version)
-	if others, err := kind.Versions(paths[1:], ask, expression); err == nil {
+	if others, err := kind.Versions(elsewhere(name, r.programs, paths[1:]), ask, expression); err == nil {
 		var names []string
 		for _, o := range others {
-			names = append(names, fmt.Sprintf("%s is %s", o.Path, o.Version))
+			names = append(names, fmt.Sprintf("%s (%s)", o.Version, o.Path))
 		}
-		text += "; later in PATH: " + strings.Join(names, ", ")
+		text += "; also installed: " + strings.Join(names, ", ")
 	}
-	return errors.New(text + "; put another one first in PATH, or change the constraint")
+	return errors.New(text + "; put one that will do first in PATH, or change the constraint")
 }

@@ -1,0 +1,92 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/core/check"
+	"neighbour/internal/core/project"
+	"neighbour/internal/tui"
+)
+
+func (a *app) check() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use: "check", Short: "Find what would go wrong, before anything starts", Args: words(cobra.NoArgs),
+		Long: `Check looks for missing programs and versions, ports that others hold, folders
+that can't be written, packages to install, env files that contradict the
+declaration, and more. It changes nothing. The exit code is 1 if something that
+it found would stop a start.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			current, _, err := a.look(cmd.Context(), p)
+			if err != nil {
+				return err
+			}
+			all := check.Run(cmd.Context(), p, func(name string) bool { return current[name].State.Running() })
+			if asJSON {
+				if err := a.json(struct {
+					Findings []check.Finding `json:"findings"`
+				}{append([]check.Finding{}, all...)}); err != nil {
+					return err
+				}
+			} else {
+				a.printFindings(p, all)
+			}
+			if len(check.Stopping(all)) > 0 {
+				return silentError{}
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print as JSON")
+	return cmd
+}
+
+func (a *app) printFindings(p *project.Project, all []check.Finding) {
+	for _, f := range all {
+		name := f.Service
+		if name == "" {
+			name = p.Name
+		}
+		fmt.Fprintf(a.out, "%s %-5s  %s: %s\n", tui.LevelShape(f.Level), f.Level, name, tui.Clean(f.What))
+		for _, l := range []struct{ label, text string }{{"why", f.Why}, {"do", f.Remedy}, {"in", f.Where}} {
+			if l.text != "" {
+				fmt.Fprintf(a.out, "         %-4s %s\n", l.label, tui.Clean(l.text))
+			}
+		}
+	}
+	counts := map[check.Level]int{}
+	for _, f := range all {
+		counts[f.Level]++
+	}
+	if len(all) == 0 {
+		fmt.Fprintf(a.out, "%s: nothing found that would go wrong\n", p.Name)
+		return
+	}
+	fmt.Fprintf(a.out, "%s: %d would stop a start, %d to look at, %s\n", p.Name, counts[check.Stops], counts[check.Warns], plural(counts[check.Note], "note"))
+}
+
+// sayStops tells before a start what will stop services that come later in
+// it; the first ones say so themselves at once.
+func (a *app) sayStops(p *project.Project, names []string, all []check.Finding) {
+	if len(names) == 0 {
+		names = p.Names()
+	}
+	chosen := map[string]bool{}
+	for _, n := range p.Plan.WithNeeds(names...) {
+		chosen[n] = true
+	}
+	for _, f := range check.Stopping(all) {
+		if chosen[f.Service] && p.Plan.Step(f.Service) > 1 {
+			fmt.Fprintf(a.err, "%s %s won't start: %s\n", tui.LevelShape(f.Level), f.Service, tui.Clean(f.What))
+			if f.Remedy != "" {
+				fmt.Fprintf(a.err, "    %s\n", tui.Clean(f.Remedy))
+			}
+		}
+	}
+}

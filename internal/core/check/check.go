@@ -1,0 +1,146 @@
+// Package check finds, before anything starts, what would go wrong: what this
+// machine lacks, what is held by others, and what contradicts the
+// declaration. It changes nothing.
+package check
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/proc"
+	"neighbour/internal/core/project"
+)
+
+// Level says how bad a finding is.
+type Level string
+
+// The levels. What stops a start stops it for one service and what needs it.
+const (
+	Stops Level = "stops"
+	Warns Level = "warns"
+	Note  Level = "note"
+)
+
+func (l Level) rank() int { return slices.Index([]Level{Stops, Warns, Note}, l) }
+
+// Finding is one thing that was found.
+type Finding struct {
+	// ID is the same each time that the same is found: "port/api".
+	ID      string `json:"id"`
+	Level   Level  `json:"level"`
+	Service string `json:"service,omitempty"` // "": of the project
+	What    string `json:"what"`
+	// Where is the place in a file that it is about.
+	Where  string `json:"where,omitempty"`
+	Why    string `json:"why,omitempty"` // why it matters
+	Remedy string `json:"remedy,omitempty"`
+	// Actions are what Neighbour can do about it.
+	Actions []Action `json:"actions,omitempty"`
+}
+
+// Action is something that Neighbour can do about a finding.
+type Action struct {
+	// Do tells it from the others of the finding: "use-port".
+	Do string `json:"do"`
+	// Label is a few words, for a key; Says exactly what will be done.
+	Label string `json:"label"`
+	Says  string `json:"says"`
+	// Asks says that it must be confirmed, since something ends.
+	Asks bool `json:"asks,omitempty"`
+	// What it is done with: a port, the process that is signalled, another
+	// project's service, a folder.
+	Port    int     `json:"port,omitempty"`
+	Process proc.ID `json:"process,omitzero"`
+	Dir     string  `json:"dir,omitempty"`
+	Other   string  `json:"other,omitempty"`
+}
+
+// subject is what a check looks at.
+type subject struct {
+	*project.Project
+	service *declare.Service
+	in      *kind.Instance
+	// running says that the service runs, so that what it has isn't in its way.
+	running bool
+}
+
+func (s *subject) find(id string, level Level, key, what string) Finding {
+	f := Finding{ID: id + "/" + s.service.Name, Level: level, Service: s.service.Name, Where: s.service.PlaceOf(key).String()}
+	// Our errors say what is wrong, and after a semicolon what to do.
+	f.What, f.Remedy, _ = strings.Cut(what, "; ")
+	return f
+}
+
+// serviceChecks are made for each service, projectChecks once.
+var serviceChecks = []func(context.Context, *subject) []Finding{programs, ports, folders, preparations, warnings, elsewhere, unresolved, data}
+var projectChecks = []func(context.Context, *project.Project) []Finding{disk, openFiles, clock, environment, committed, later}
+
+// atStart are the checks that a service must pass when it starts, beside
+// those that its start makes itself.
+var atStart = []func(context.Context, *subject) []Finding{folders}
+
+// limit is how long a check may take.
+const limit = 5 * time.Second
+
+// Run makes all checks at the same time. Running says which services run. The
+// worst comes first, then by service in the order of a start.
+func Run(ctx context.Context, p *project.Project, running func(service string) bool) []Finding {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	var mu sync.Mutex
+	var all []Finding
+	var wait sync.WaitGroup
+	add := func(found []Finding) {
+		mu.Lock()
+		all = append(all, found...)
+		mu.Unlock()
+	}
+	for _, c := range projectChecks {
+		wait.Go(func() { add(c(ctx, p)) })
+	}
+	for _, s := range p.Services {
+		wait.Go(func() {
+			sub := &subject{Project: p, service: s, running: running(s.Name)}
+			in, err := p.Instance(s)
+			if err != nil {
+				add([]Finding{sub.find("values", Stops, "env", err.Error())})
+				return
+			}
+			sub.in = in
+			for _, c := range serviceChecks {
+				add(c(ctx, sub))
+			}
+		})
+	}
+	wait.Wait()
+	slices.SortStableFunc(all, func(a, b Finding) int {
+		return cmp.Or(a.Level.rank()-b.Level.rank(), p.Plan.Step(a.Service)-p.Plan.Step(b.Service), strings.Compare(a.ID, b.ID))
+	})
+	return all
+}
+
+// AtStart makes the checks that belong to the start of one service, and
+// returns what stops it.
+func AtStart(ctx context.Context, p *project.Project, in *kind.Instance) []Finding {
+	sub := &subject{Project: p, service: in.Service, in: in}
+	var stops []Finding
+	for _, c := range atStart {
+		for _, f := range c(ctx, sub) {
+			if f.Level == Stops {
+				stops = append(stops, f)
+			}
+		}
+	}
+	return stops
+}
+
+// Stopping are the findings that would stop a start.
+func Stopping(all []Finding) []Finding {
+	return slices.DeleteFunc(slices.Clone(all), func(f Finding) bool { return f.Level != Stops })
+}

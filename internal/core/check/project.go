@@ -1,0 +1,155 @@
+package check
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/project"
+	"neighbour/internal/core/wire"
+)
+
+// leastSpace is how much should be free where data is kept, in bytes.
+const leastSpace = 1 << 30
+
+// disk looks for the space where data is kept.
+func disk(_ context.Context, p *project.Project) []Finding {
+	seen := map[uint64]bool{}
+	var out []Finding
+	for _, dir := range p.DataDirs() {
+		var st syscall.Statfs_t
+		info, err := os.Stat(dir)
+		if err != nil || syscall.Statfs(dir, &st) != nil {
+			continue
+		}
+		device, ok := info.Sys().(*syscall.Stat_t)
+		free := st.Bavail * uint64(st.Bsize)
+		if !ok || seen[uint64(device.Dev)] || free >= leastSpace {
+			continue
+		}
+		seen[uint64(device.Dev)] = true
+		out = append(out, Finding{ID: "disk/" + dir, Level: Warns, Where: dir,
+			What: fmt.Sprintf("only %d MB are free where data is kept", free>>20), Why: "a database that runs out of space stops, or loses what it was writing", Remedy: "make room on the file system of " + dir})
+	}
+	return out
+}
+
+// leastFiles is how many files a server should be able to have open.
+const leastFiles = 1024
+
+// openFiles looks at the limit that services inherit.
+func openFiles(context.Context, *project.Project) []Finding {
+	var limit syscall.Rlimit
+	if syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit) != nil || limit.Max >= leastFiles {
+		return nil
+	}
+	return []Finding{{ID: "files/limit", Level: Warns, What: fmt.Sprintf("a process may have only %d files open", limit.Max),
+		Why: "servers need one for each connection", Remedy: fmt.Sprintf("raise the limit before the keeper starts: ulimit -n %d", leastFiles)}}
+}
+
+// skew is how far ahead of the clock a file's time may be.
+const skew = 5 * time.Minute
+
+// clock looks for data that is newer than now: then the clock was turned
+// back, or is wrong.
+func clock(_ context.Context, p *project.Project) []Finding {
+	var newest time.Time
+	var path string
+	for _, dir := range p.DataDirs() {
+		count := 0
+		_ = filepath.WalkDir(dir, func(at string, d fs.DirEntry, err error) error {
+			if err != nil {
+				return fs.SkipDir
+			}
+			if count++; count > 200 || strings.Count(strings.TrimPrefix(at, dir), "/") > 3 {
+				return fs.SkipDir
+			}
+			if info, err := d.Info(); err == nil && info.ModTime().After(newest) {
+				newest, path = info.ModTime(), at
+			}
+			return nil
+		})
+	}
+	ahead := time.Until(newest)
+	if newest.IsZero() || ahead < skew {
+		return nil
+	}
+	return []Finding{{ID: "clock/data", Level: Warns, Where: path, What: fmt.Sprintf("the clock is %s behind the time of a data file", ahead.Round(time.Minute)),
+		Why: "what is stored gets times in the wrong order, and certificates and tokens don't hold", Remedy: "set the clock (it says " + time.Now().Format("2006-01-02 15:04") + ")"}}
+}
+
+// environment compares the env files with what the declaration provides.
+func environment(_ context.Context, p *project.Project) []Finding {
+	var out []Finding
+	seen := map[string]bool{}
+	add := func(f Finding) {
+		if !seen[f.ID] {
+			seen[f.ID] = true
+			out = append(out, f)
+		}
+	}
+	for _, file := range p.EnvFiles() {
+		if file.Problem != "" {
+			where := file.Path
+			if file.Line != 0 {
+				where += ":" + fmt.Sprint(file.Line)
+			}
+			add(Finding{ID: "envfile/" + where, Level: Warns, Where: where, What: file.Problem, Why: "readers of env files stop here, or read something else than is meant", Remedy: "write NAME=value on a line each"})
+			continue
+		}
+		for _, d := range file.Drift {
+			if d.Result != wire.Elsewhere || file.Production {
+				continue
+			}
+			f := Finding{ID: "env/" + file.Path + "/" + d.Name, Level: Warns, Service: file.Service, Where: fmt.Sprintf("%s:%d", file.Path, d.Line),
+				What:   fmt.Sprintf("%s points elsewhere than %s: %s", d.Name, d.Service, strings.Join(d.Parts, "; ")),
+				Why:    fmt.Sprintf("%s uses it, so it doesn't reach %s", file.Service, d.Service),
+				Remedy: fmt.Sprintf("let the declaration give it: env.%s in [service.%s], with a reference to %s, and remove the line", d.Name, file.Service, d.Service)}
+			if file.Service == "" {
+				f.Why = "whoever reads the file doesn't reach " + d.Service
+				f.Remedy = "remove the line, or correct it"
+			}
+			if d.Provided {
+				f.Level, f.Why, f.Remedy = Note, "the declaration's goes before it for most readers of env files, but not for those that let the file win", "remove the line, so that only one is there"
+			}
+			add(f)
+		}
+	}
+	return out
+}
+
+// committed looks for the file for one machine in what git tracks, and for a
+// tracked env file that passwords are written to.
+func committed(_ context.Context, p *project.Project) []Finding {
+	var out []Finding
+	if path := filepath.Join(p.Dir, declare.LocalFileName); exists(path) && project.Tracked(path) {
+		out = append(out, Finding{ID: "git/local", Level: Warns, Where: declare.LocalFileName, What: "git tracks it, and it is for this machine only",
+			Why: "it would change the project on the machines of others", Remedy: "git rm --cached " + declare.LocalFileName + ", and add it to .gitignore"})
+	}
+	if e := p.EnvFile; e != nil {
+		if path := filepath.Join(p.Dir, e.Write.Value); !filepath.IsAbs(e.Write.Value) && exists(path) && project.Tracked(path) {
+			out = append(out, Finding{ID: "git/env", Level: Warns, Where: e.Write.At.String(), What: "git tracks " + e.Write.Value + ", which each start writes to",
+				Why: "passwords and ports of this machine would be committed", Remedy: "git rm --cached " + e.Write.Value + ", and add it to .gitignore, or write another file"})
+		}
+	}
+	return out
+}
+
+// later names the keys that are not carried out yet.
+func later(_ context.Context, p *project.Project) []Finding {
+	var out []Finding
+	for _, l := range p.Later {
+		f := Finding{ID: "later/" + l.Key, Level: Note, Where: l.At.String(), What: l.Key + " is checked, and not carried out yet"}
+		if rest, ok := strings.CutPrefix(l.Key, "service."); ok {
+			f.Service, _, _ = strings.Cut(rest, ".")
+		}
+		out = append(out, f)
+	}
+	return out
+}

@@ -1,0 +1,247 @@
+package check
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/port"
+	"neighbour/internal/core/probe"
+	"neighbour/internal/core/proc"
+	"neighbour/internal/core/project"
+)
+
+// programs looks for what a service runs, in a version that will do, and for
+// the folders that it serves.
+func programs(_ context.Context, s *subject) []Finding {
+	found, err := s.Kind(s.service).Find(s.in)
+	s.in.Program = found
+	if err == nil {
+		return nil
+	}
+	f := s.find("program", Stops, keyOf(err.Error()), err.Error())
+	f.Why = "it can't be started without"
+	if kind.MayBeMade(err) && len(s.service.Prepare) > 0 {
+		f.Level, f.Why = Note, "its preparation may make it"
+	}
+	return []Finding{f}
+}
+
+// keyOf is the key that a reason why a program can't be used is about.
+func keyOf(reason string) string {
+	for _, k := range [][2]string{{"uses ", "uses"}, {"web root", "root"}, {"lacks", "extensions"}, {"version =", "version"}, {"working folder", "dir"}, {"no program", "run"}} {
+		if strings.Contains(reason, k[0]) {
+			return k[1]
+		}
+	}
+	return "kind"
+}
+
+// ports looks for who holds a declared port. Another is found for those that
+// declare none.
+func ports(_ context.Context, s *subject) []Finding {
+	number := s.service.Port
+	if number == 0 || s.running || port.Free(number) {
+		return nil
+	}
+	h := port.FindHolder(number)
+	if h == nil {
+		return nil
+	}
+	owner := s.OwnerOf(h.PID)
+	if owner.Dir == s.Dir && owner.Service == s.service.Name {
+		return nil
+	}
+	f := s.find("port", Stops, "port", fmt.Sprintf("port %d is held by %s, %s", number, h, s.InWords(owner)))
+	f.Why = "only one program can listen on a port"
+	f.Remedy = fmt.Sprintf("end it, give %s another port, or leave port out for any free one", s.service.Name)
+	f.Actions = s.portActions(number, h, owner)
+	return []Finding{f}
+}
+
+// The actions on a port that is held.
+const (
+	UsePort      = "use-port"      // another, until everything is stopped
+	DeclarePort  = "declare-port"  // another, in the declaration
+	LocalPort    = "local-port"    // another, in the file for this machine
+	StopOther    = "stop-other"    // the other project's service
+	EndHolder    = "end"           // ask the stranger to end
+	AdoptOutside = "adopt"         // use what is there
+	ChangeRights = "change-rights" // of a folder
+	MakeFolder   = "make-folder"   // that is missing
+)
+
+func (s *subject) portActions(number int, h *port.Holder, owner project.Owner) []Action {
+	var out []Action
+	if other, err := s.FreePort(number + 1); err == nil {
+		out = append(out,
+			Action{Do: UsePort, Port: other, Label: fmt.Sprintf("use %d now", other), Says: fmt.Sprintf("%s gets port %d until everything is stopped; no file is changed", s.service.Name, other)},
+			Action{Do: DeclarePort, Port: other, Label: fmt.Sprintf("declare %d", other), Says: fmt.Sprintf("port = %d is written to neighbour.toml", other)},
+			Action{Do: LocalPort, Port: other, Label: fmt.Sprintf("%d on this machine", other), Says: fmt.Sprintf("port = %d is written to neighbour.local.toml", other)})
+	}
+	switch {
+	case owner.Dir != "" && owner.Dir != s.Dir:
+		out = append(out, Action{Do: StopOther, Dir: owner.Dir, Other: owner.Service, Label: "stop " + owner.Service, Asks: true,
+			Says: fmt.Sprintf("%s of the project in %s is stopped, with what needs it there", owner.Service, owner.Dir)})
+	case owner.Dir == "" && h.PID != 0:
+		id, err := h.ID()
+		if err != nil {
+			break // gone meanwhile
+		}
+		out = append(out, Action{Do: EndHolder, Process: id, Port: number, Label: "ask it to end", Asks: true,
+			Says: fmt.Sprintf("SIGTERM is sent to pid %d of %s: %s", h.PID, h.User, strings.TrimSpace(h.Line))})
+	}
+	if owner.Dir == "" {
+		out = append(out, Action{Do: AdoptOutside, Port: number, Label: "use what is there", Asks: true,
+			Says: fmt.Sprintf("neighbour.local.toml makes %s a service of kind outside: it is only checked, on 127.0.0.1:%d", s.service.Name, number)})
+	}
+	return out
+}
+
+// folders looks whether a service may write where it has to.
+func folders(_ context.Context, s *subject) []Finding {
+	var out []Finding
+	for i, w := range s.service.Writes {
+		dir := w.Value
+		if !filepath.IsAbs(dir) {
+			dir = filepath.Join(s.Dir, dir)
+		}
+		who := "this user"
+		if s.in.Account != nil {
+			who = s.in.Account.Name
+		}
+		problem := proc.WriteProblem(s.in.Account, dir)
+		if problem == nil {
+			continue
+		}
+		f := s.find(fmt.Sprintf("writes[%d]", i), Stops, "writes", "")
+		f.Where, f.Why = w.At.String(), fmt.Sprintf("%s runs as %s and writes there", s.service.Name, who)
+		f.What, f.Remedy = problem.Error(), problem.Remedy
+		do := Action{Do: ChangeRights, Dir: dir, Label: "mend it", Says: problem.Remedy + " is run"}
+		if problem.Missing {
+			do = Action{Do: MakeFolder, Dir: dir, Label: "make it", Says: "the folder " + dir + " is made"}
+		}
+		if problem.Ours {
+			f.Actions = []Action{do}
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+// preparations says which would run at the next start.
+func preparations(_ context.Context, s *subject) []Finding {
+	var out []Finding
+	for i, p := range s.service.Prepare {
+		if len(p.When) == 0 {
+			continue
+		}
+		if due, _, err := s.PreparationDue(s.service, p); err != nil {
+			out = append(out, s.find(fmt.Sprintf("prepare[%d]", i), Stops, "prepare", err.Error()))
+		} else if due {
+			f := s.find(fmt.Sprintf("prepare[%d]", i), Note, "prepare", "")
+			f.What = fmt.Sprintf("%s has not run for %s as it is now", p.Run, words(p.When))
+			f.Why, f.Remedy = "what it installs may be missing or old", "the next start runs it"
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// warnings are what the kind itself finds.
+func warnings(_ context.Context, s *subject) []Finding {
+	w, ok := s.Kind(s.service).(kind.Warner)
+	if !ok {
+		return nil
+	}
+	var out []Finding
+	for i, text := range w.Warn(s.in) {
+		out = append(out, s.find(fmt.Sprintf("kind[%d]", i), Warns, "root", text))
+	}
+	return out
+}
+
+// elsewhere asks what runs elsewhere whether it is there.
+func elsewhere(ctx context.Context, s *subject) []Finding {
+	if !s.Kind(s.service).Info().Elsewhere || s.service.Health == nil {
+		return nil
+	}
+	var p probe.Probe
+	h := s.service.Health
+	switch {
+	case h.HTTP.Value != "":
+		f, err := s.in.Expand(h.HTTP.Value)
+		if err != nil {
+			return nil // told as a value that can't be resolved
+		}
+		p = probe.HTTP{URLs: []string{f.Value}, Status: h.Status, Header: h.Header, Body: h.Body}
+	case h.TCP.Value != "":
+		f, err := s.in.Expand(h.TCP.Value)
+		if err != nil {
+			return nil
+		}
+		if _, _, err := net.SplitHostPort(f.Value); err != nil {
+			return nil
+		}
+		p = probe.TCP(f.Value)
+	default:
+		return nil // a command is not run without being asked for
+	}
+	ctx, cancel := context.WithTimeout(ctx, 800*time.Millisecond)
+	defer cancel()
+	if _, err := p.Check(ctx); err != nil {
+		f := s.find("outside", Stops, "health", "")
+		f.What, f.Why, f.Remedy = "it doesn't answer: "+err.Error(), "it runs elsewhere, so nothing here starts it", "start it where it runs, or add optional = true"
+		if s.service.Optional {
+			f.Level, f.Why, f.Remedy = Note, "it runs elsewhere; others start without it", ""
+		}
+		return []Finding{f}
+	}
+	return nil
+}
+
+// unresolved looks for references to variables that are not set.
+func unresolved(_ context.Context, s *subject) []Finding {
+	m, ok := s.Kind(s.service).(interface {
+		Launch(*kind.Instance) (kind.Launch, error)
+	})
+	if !ok || s.in.Program.Path == "" || !s.Kind(s.service).Info().InheritEnv {
+		return nil
+	}
+	if _, err := m.Launch(s.in); err != nil {
+		return []Finding{s.find("command", Stops, "run", err.Error())}
+	}
+	return nil
+}
+
+// data looks whether the data that is there can be used.
+func data(_ context.Context, s *subject) []Finding {
+	if s.in.Program.Path == "" {
+		return nil
+	}
+	if err := s.CheckData(s.in); err != nil {
+		f := s.find("data", Stops, "kind", err.Error())
+		f.Why = "it would start without what is stored there, or spoil it"
+		return []Finding{f}
+	}
+	return nil
+}
+
+func exists(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
+}
+
+func words(list []declare.Word) string {
+	names := make([]string, len(list))
+	for i, w := range list {
+		names[i] = w.Value
+	}
+	return strings.Join(names, ", ")
+}

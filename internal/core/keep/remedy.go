@@ -1,0 +1,103 @@
+package keep
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"neighbour/internal/core/check"
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/port"
+	"neighbour/internal/core/proc"
+	"neighbour/internal/core/project"
+)
+
+// Checks makes all checks of the project.
+func (k *Keeper) Checks(ctx context.Context) []check.Finding {
+	return check.Run(ctx, k.project, func(service string) bool {
+		u := k.units[service]
+		return u != nil && u.snapshot().State.Running()
+	})
+}
+
+// endWait is how long a process that is asked to end is waited for.
+const endWait = 5 * time.Second
+
+// Remedy does something about a finding, as the user confirmed it, and says
+// what was done. The finding must still be there.
+func (k *Keeper) Remedy(ctx context.Context, id string, a check.Action) (string, error) {
+	all := k.Checks(ctx)
+	i := slices.IndexFunc(all, func(f check.Finding) bool { return f.ID == id })
+	if i < 0 {
+		return "", errors.New("that is no longer so; nothing was done")
+	}
+	f := all[i]
+	// What was confirmed is done, or nothing: not something like it.
+	if !slices.Contains(f.Actions, a) {
+		return "", errors.New("things have changed meanwhile, so nothing was done; look again")
+	}
+	k.log.Info("remedy", "finding", id, "action", a.Do)
+	switch a.Do {
+	case check.UsePort:
+		k.usePort(f.Service, a.Port)
+		return fmt.Sprintf("%s has port %d until everything is stopped", f.Service, a.Port), nil
+	case check.DeclarePort, check.LocalPort:
+		change := project.Change{Service: f.Service, Port: &a.Port, Local: a.Do == check.LocalPort}
+		if err := k.Edit(change); err != nil {
+			return "", err
+		}
+		k.usePort(f.Service, a.Port)
+		return fmt.Sprintf("port = %d is written to %s", a.Port, change.File()), nil
+	case check.AdoptOutside:
+		if err := k.Edit(project.Change{Service: f.Service, Local: true, Outside: fmt.Sprintf("127.0.0.1:%d", a.Port)}); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("%s is outside in %s from now on; it counts when the keeper has read it", f.Service, declare.LocalFileName), nil
+	case check.EndHolder:
+		return k.endHolder(ctx, a)
+	case check.MakeFolder, check.ChangeRights:
+		s := k.decl.Service(f.Service)
+		in, err := k.project.Instance(s)
+		if err != nil {
+			return "", err
+		}
+		problem := proc.WriteProblem(in.Account, a.Dir)
+		if problem == nil {
+			return "it can be written now", nil
+		}
+		if err := problem.Mend(); err != nil {
+			return "", err
+		}
+		return "done: " + problem.Remedy, nil
+	}
+	return "", fmt.Errorf("the keeper doesn't know how to %s", a.Do)
+}
+
+// usePort gives a service another port for now.
+func (k *Keeper) usePort(service string, number int) {
+	k.project.UsePort(service, number)
+	u := k.units[service]
+	u.set(func(s *Status) { describe(k.project, u.svc, s) })
+}
+
+// endHolder asks the process that holds a port to end, and waits for the port.
+func (k *Keeper) endHolder(ctx context.Context, a check.Action) (string, error) {
+	if !a.Process.Alive() {
+		return "it has ended already", nil
+	}
+	if err := proc.Ask(a.Process, "TERM"); err != nil {
+		return "", err
+	}
+	ctx, cancel := context.WithTimeout(ctx, endWait)
+	defer cancel()
+	for !port.Free(a.Port) {
+		select {
+		case <-ctx.Done():
+			return "", fmt.Errorf("pid %d was asked to end and still holds port %d after %s; it may need longer, or refuse", a.Process.PID, a.Port, round(endWait))
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+	return fmt.Sprintf("port %d is free", a.Port), nil
+}

@@ -1,0 +1,109 @@
+package keep
+
+import (
+	"cmp"
+	"slices"
+
+	"neighbour/internal/core/port"
+	"neighbour/internal/core/project"
+)
+
+// Wiring is which service gets what from which, the ports, and how the env
+// files compare.
+type Wiring struct {
+	// Services are in the order of a start.
+	Services  []string          `json:"services"`
+	Variables []Wired           `json:"variables"`
+	Ports     []PortUse         `json:"ports"`
+	Files     []project.EnvFile `json:"files"`
+}
+
+// Wired is a variable of a service.
+type Wired struct {
+	project.Explained
+	// Stale says that its source has changed since the service was started: a
+	// restart of the service brings the new value.
+	Stale bool `json:"stale,omitempty"`
+}
+
+// PortUse is a port of the project.
+type PortUse struct {
+	Port    int    `json:"port"`
+	Service string `json:"service"`
+	// Declared says that the declaration has it, and it wasn't given.
+	Declared bool         `json:"declared,omitempty"`
+	Holder   *port.Holder `json:"holder,omitempty"` // who listens there now
+	// Whose says in words whose process that is; Conflict, that it isn't the
+	// service's own.
+	Whose    string `json:"whose,omitempty"`
+	Conflict bool   `json:"conflict,omitempty"`
+}
+
+// Wiring tells how the project is wired. A service whose values can't be
+// resolved has no variables; the checks say why.
+func (k *Keeper) Wiring() (Wiring, error) {
+	p := k.project
+	w := Wiring{Files: p.EnvFiles()}
+	var numbers []int
+	k.each(func(u *unit) {
+		w.Services = append(w.Services, u.svc.Name)
+		vars, err := p.Explain(u.svc, w.Files)
+		if err != nil {
+			return
+		}
+		for _, v := range vars {
+			was, launched := u.driver.given(v.Name)
+			w.Variables = append(w.Variables, Wired{v, launched && was != v.Value})
+		}
+		if n, err := p.Port(u.svc); err == nil && n != 0 {
+			w.Ports = append(w.Ports, PortUse{Port: n, Service: u.svc.Name, Declared: u.svc.Port == n})
+			numbers = append(numbers, n)
+		}
+	})
+	if len(numbers) == 0 {
+		return w, nil
+	}
+	holders, err := port.Holders(numbers...)
+	if err != nil {
+		return w, err
+	}
+	for i := range w.Ports {
+		use := &w.Ports[i]
+		for _, h := range holders {
+			if h.Port != use.Port || use.Holder != nil {
+				continue
+			}
+			owner := p.OwnerOf(h.PID)
+			use.Holder, use.Whose = &h, p.InWords(owner)
+			use.Conflict = owner != (project.Owner{Dir: p.Dir, Service: use.Service})
+			if !use.Conflict {
+				use.Whose = "its own"
+			}
+		}
+	}
+	slices.SortStableFunc(w.Ports, func(a, b PortUse) int {
+		if a.Conflict != b.Conflict { // what is in the way comes first
+			if a.Conflict {
+				return -1
+			}
+			return 1
+		}
+		return cmp.Compare(a.Port, b.Port)
+	})
+	return w, nil
+}
+
+// writeEnvFile writes the declared env file, where a fact in it has changed.
+func (k *Keeper) writeEnvFile() {
+	if k.project == nil || k.decl.EnvFile == nil {
+		return
+	}
+	tracked, err := k.project.WriteEnvFile()
+	switch {
+	case err != nil:
+		k.log.Error("the env file", "why", err)
+		k.warn(err.Error())
+	case tracked:
+		k.warn(k.decl.EnvFile.Write.Value + " is written with values of this machine, and git tracks it: take it out of git, or write another file")
+	}
+}

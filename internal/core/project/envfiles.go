@@ -1,0 +1,226 @@
+package project
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/wire"
+)
+
+// envNames are the names of env files, in the order in which most readers let
+// one go over another.
+var envNames = []string{".env", ".env.development", ".env.test", ".env.production", ".env.local", ".env.development.local", ".env.production.local", ".env.staging"}
+
+// envLimit is how big an env file may be, in bytes.
+const envLimit = 1 << 20
+
+// EnvFile is an env file of the project, compared with what a service gets.
+type EnvFile struct {
+	Path string `json:"path"` // from the project's folder
+	// Service is the one that it is compared with: one that runs in its
+	// folder.
+	Service    string       `json:"service,omitempty"`
+	Production bool         `json:"production,omitempty"`
+	Drift      []wire.Drift `json:"drift"`
+	// Problem says why it can't be read, at Line if that is not 0.
+	Problem string `json:"problem,omitempty"`
+	Line    int    `json:"line,omitempty"`
+}
+
+// readEnvFile reads an env file; nil if there is none.
+func readEnvFile(path string) ([]byte, error) {
+	info, err := os.Lstat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if info.Mode()&fs.ModeSymlink != 0 {
+		if info, err = os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+			target, _ := os.Readlink(path)
+			return nil, fmt.Errorf("it is a link to %s, which doesn't exist", target)
+		} else if err != nil {
+			return nil, err
+		}
+	}
+	switch {
+	case info.IsDir():
+		return nil, errors.New("it is a folder")
+	case !info.Mode().IsRegular():
+		return nil, errors.New("it is no file")
+	case info.Size() > envLimit:
+		return nil, fmt.Errorf("it has %d MB, far more than an env file has", info.Size()>>20)
+	}
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	if bytes.IndexByte(b, 0) >= 0 {
+		return nil, errors.New("it is not a text")
+	}
+	return append([]byte{}, b...), nil
+}
+
+// EnvFiles compares the project's env files with what the declaration
+// provides: those in its own folder, and in the folders of its programs.
+func (p *Project) EnvFiles() []EnvFile {
+	var servers []wire.Server
+	byDir := map[string][]*declare.Service{p.Dir: nil}
+	var programs []*declare.Service
+	for _, s := range p.Services {
+		if !p.Kind(s).Info().InheritEnv {
+			if facts, err := p.Facts(s.Name); err == nil {
+				servers = append(servers, wire.Server{Name: s.Name, Kind: s.Kind, Facts: facts})
+			}
+			continue
+		}
+		programs = append(programs, s)
+		byDir[p.WorkingDir(s)] = append(byDir[p.WorkingDir(s)], s)
+	}
+	if len(byDir[p.Dir]) == 0 {
+		byDir[p.Dir] = programs // the project's files are for all of them
+	}
+	var out []EnvFile
+	var dirs []string
+	for dir := range byDir {
+		dirs = append(dirs, dir)
+	}
+	slices.Sort(dirs)
+	for _, dir := range dirs {
+		for _, name := range envNames {
+			out = append(out, p.compare(filepath.Join(dir, name), byDir[dir], servers)...)
+		}
+	}
+	return out
+}
+
+func (p *Project) compare(path string, services []*declare.Service, servers []wire.Server) []EnvFile {
+	rel := path
+	if r, err := filepath.Rel(p.Dir, path); err == nil && filepath.IsLocal(r) {
+		rel = r
+	}
+	file := EnvFile{Path: rel, Production: strings.Contains(filepath.Base(path), "production")}
+	src, err := readEnvFile(path)
+	if err != nil {
+		file.Problem = err.Error()
+		return []EnvFile{file}
+	}
+	if src == nil {
+		return nil
+	}
+	entries, problems := wire.ParseEnvFile(string(src))
+	var out []EnvFile
+	for _, problem := range problems {
+		bad := file
+		bad.Problem, bad.Line = problem.Message, problem.Line
+		out = append(out, bad)
+	}
+	// What Neighbour itself writes into the file is provided, too.
+	var own []wire.Variable
+	if p.EnvFile != nil && filepath.Clean(p.EnvFile.Write.Value) == rel {
+		own, _ = p.FileVariables()
+	}
+	if len(services) == 0 {
+		file.Drift = wire.Compare(entries, own, servers, file.Production)
+		return append(out, file)
+	}
+	for _, s := range services {
+		vars, err := p.Variables(s)
+		if err != nil {
+			continue // told with the service
+		}
+		for _, v := range own {
+			if !slices.ContainsFunc(vars, func(other wire.Variable) bool { return other.Name == v.Name }) {
+				vars = append(vars, v)
+			}
+		}
+		compared := file
+		compared.Service = s.Name
+		compared.Drift = wire.Compare(entries, vars, servers, file.Production)
+		out = append(out, compared)
+	}
+	return out
+}
+
+// FileVariables are the variables of the declared env file.
+func (p *Project) FileVariables() ([]wire.Variable, error) {
+	if p.EnvFile == nil {
+		return nil, nil
+	}
+	return p.Wiring().Texts("env.keys", p.EnvFile.Keys)
+}
+
+// WriteEnvFile writes the declared env file, between Neighbour's own lines,
+// if that changes it. Tracked says that git tracks the file.
+func (p *Project) WriteEnvFile() (tracked bool, err error) {
+	if p.EnvFile == nil {
+		return false, nil
+	}
+	vars, err := p.FileVariables()
+	if err != nil {
+		return false, err
+	}
+	path := p.EnvFile.Write.Value
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(p.Dir, path)
+	}
+	fail := func(err error) (bool, error) {
+		return false, fmt.Errorf("%s: %s can't be written: %w", p.EnvFile.Write.At, p.EnvFile.Write.Value, err)
+	}
+	src, err := readEnvFile(path)
+	if err != nil {
+		return fail(err)
+	}
+	text, err := wire.SetBlock(src, vars)
+	if err != nil {
+		return fail(err)
+	}
+	tracked = Tracked(path)
+	if src != nil && bytes.Equal(src, text) {
+		return tracked, nil
+	}
+	mode := fs.FileMode(0o600) // it may hold passwords
+	if info, err := os.Stat(path); err == nil {
+		mode = info.Mode().Perm()
+		if real, err := filepath.EvalSymlinks(path); err == nil {
+			path = real // the file, not the link, is replaced
+		}
+	}
+	if err := WriteFile(path, text, mode); err != nil {
+		return fail(err)
+	}
+	return tracked, nil
+}
+
+// Tracked says whether git tracks a file.
+func Tracked(path string) bool {
+	for dir := filepath.Dir(path); ; dir = filepath.Dir(dir) {
+		if _, err := os.Stat(filepath.Join(dir, ".git")); err == nil {
+			break
+		}
+		if dir == filepath.Dir(dir) {
+			return false
+		}
+	}
+	return exec.Command("git", "-C", filepath.Dir(path), "ls-files", "--error-unmatch", "--", filepath.Base(path)).Run() == nil
+}
+
+// FreePort is a free port from a number upward that no project of this user
+// has.
+func (p *Project) FreePort(from int) (int, error) {
+	p.ports.mu.Lock()
+	defer p.ports.mu.Unlock()
+	if err := p.ports.load(); err != nil {
+		return 0, err
+	}
+	return p.pick(from)
+}

@@ -1,0 +1,59 @@
+package project
+
+import (
+	"encoding/json"
+	"os"
+
+	"neighbour/internal/core/port"
+	"neighbour/internal/core/proc"
+)
+
+// Owner is whose process something is: this project's, another project's, or
+// neither.
+type Owner struct {
+	Dir     string `json:"dir,omitempty"` // the project's folder; "": of no project
+	Service string `json:"service,omitempty"`
+}
+
+// OwnerOf finds whose a process is, by the keepers' own notes and by the mark
+// that the services' processes carry.
+func (p *Project) OwnerOf(pid int) Owner {
+	if pid == 0 {
+		return Owner{}
+	}
+	pids := port.Parents(pid)
+	for _, dir := range append([]string{p.Dir}, Enlisted()...) {
+		// What the keeper saves, as far as it matters here.
+		var state struct {
+			Services map[string]struct {
+				ID proc.ID `json:"process"`
+			} `json:"services"`
+		}
+		b, err := os.ReadFile(At(dir).StateFile())
+		if err != nil || json.Unmarshal(b, &state) != nil {
+			continue
+		}
+		for name, s := range state.Services {
+			for _, candidate := range pids {
+				if s.ID.PID == candidate && s.ID.Alive() {
+					return Owner{Dir: dir, Service: name}
+				}
+			}
+			if proc.MarkOf(pid) == proc.Mark(dir, name) {
+				return Owner{Dir: dir, Service: name}
+			}
+		}
+	}
+	return Owner{}
+}
+
+// InWords says whose a process is, seen from this project.
+func (p *Project) InWords(o Owner) string {
+	switch o.Dir {
+	case "":
+		return "not ours"
+	case p.Dir:
+		return "this project's " + o.Service // the name follows
+	}
+	return "the project's in " + o.Dir + ", " + o.Service
+}
