@@ -72,7 +72,7 @@ func Keep(ctx context.Context, dir, profile string) error {
 	adopted := make(chan struct{})
 	go func() { supervised <- k.Run(adopted) }()
 	endStopped := func() {
-		p.ForgetProfile()
+		p.ForgetChoices()
 		end()
 	}
 	go endWhenIdle(ctx, k, endStopped)

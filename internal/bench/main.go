@@ -30,7 +30,7 @@ import (
 var (
 	binary = flag.String("binary", "bin/neighbour", "the built program")
 	runs   = flag.Int("runs", 7, "runs of each measurement, at least 5")
-	only   = flag.String("only", "", "one of: start, delay, status, idle, demo")
+	only   = flag.String("only", "", "one of: start, delay, status, check, idle, demo")
 )
 
 func main() {
@@ -60,7 +60,7 @@ func bench() error {
 	for _, b := range []struct {
 		name string
 		run  func(dir string) error
-	}{{"start", benchStart}, {"delay", benchDelay}, {"status", benchStatus}, {"idle", benchIdle}, {"demo", benchDemo}} {
+	}{{"start", benchStart}, {"delay", benchDelay}, {"status", benchStatus}, {"check", benchCheck}, {"idle", benchIdle}, {"demo", benchDemo}} {
 		if *only != "" && *only != b.name {
 			continue
 		}
@@ -320,6 +320,36 @@ func benchStatus(dir string) error {
 		all = append(all, took)
 	}
 	fmt.Printf("status    as a whole process, 50 services: %s (at most 50 ms)\n", ms(median(all)))
+	return nil
+}
+
+// benchCheck measures the check command with 50 services, each with a port, a
+// folder to write, and an env file that says otherwise.
+// benchCheck measures the check command with 50 services, of which each has a
+// port, a runtime, a folder to write to, and variables that an env file has,
+// too.
+func benchCheck(dir string) error {
+	var b, env strings.Builder
+	b.WriteString("[service.shelf]\nkind = \"redis\"\n")
+	for i := range 50 {
+		fmt.Fprintf(&b, "[service.s%02d]\nrun = \"sleep 1000\"\nport = %d\nwrites = [\".\"]\nuses = { go = \">1\" }\nenv.URL_%d = \"${shelf.url}\"\n", i, 21000+i, i)
+		fmt.Fprintf(&env, "URL_%d=redis://localhost:1\n", i)
+	}
+	if err := declare(dir, b.String()); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(dir, ".env"), []byte(env.String()), 0o644); err != nil {
+		return err
+	}
+	var all []time.Duration
+	for range *runs * 3 {
+		took, err := neighbour(dir, "check")
+		if err != nil {
+			return err
+		}
+		all = append(all, took)
+	}
+	fmt.Printf("check     as a whole process, 50 services: %s (at most 1 s)\n", ms(median(all)))
 	return nil
 }
 

@@ -1,11 +1,15 @@
 package cli
 
 import (
+	"context"
 	"fmt"
+	"slices"
 
 	"github.com/spf13/cobra"
 
+	"neighbour/internal/api"
 	"neighbour/internal/core/check"
+	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
 	"neighbour/internal/tui"
 )
@@ -71,22 +75,25 @@ func (a *app) printFindings(p *project.Project, all []check.Finding) {
 	fmt.Fprintf(a.out, "%s: %d would stop a start, %d to look at, %s\n", p.Name, counts[check.Stops], counts[check.Warns], plural(counts[check.Note], "note"))
 }
 
-// sayStops tells before a start what will stop services that come later in
-// it; the first ones say so themselves at once.
-func (a *app) sayStops(p *project.Project, names []string, all []check.Finding) {
-	if len(names) == 0 {
-		names = p.Names()
+// sayStops tells what will stop the services that wait for others now, so that
+// not one problem after the other comes up.
+func (a *app) sayStops(ctx context.Context, client *api.Client) {
+	current, err := client.Status(ctx)
+	if err != nil {
+		return
 	}
-	chosen := map[string]bool{}
-	for _, n := range p.Plan.WithNeeds(names...) {
-		chosen[n] = true
+	all, err := client.Checks(ctx)
+	if err != nil {
+		return
 	}
 	for _, f := range check.Stopping(all) {
-		if chosen[f.Service] && p.Plan.Step(f.Service) > 1 {
-			fmt.Fprintf(a.err, "%s %s won't start: %s\n", tui.LevelShape(f.Level), f.Service, tui.Clean(f.What))
-			if f.Remedy != "" {
-				fmt.Fprintf(a.err, "    %s\n", tui.Clean(f.Remedy))
-			}
+		waits := func(s api.Status) bool { return s.Name == f.Service && s.State == keep.Waiting }
+		if !slices.ContainsFunc(current.Services, waits) {
+			continue
+		}
+		fmt.Fprintf(a.err, "%s %s waits, and could not start: %s\n", tui.LevelShape(f.Level), f.Service, tui.Clean(f.What))
+		if f.Remedy != "" {
+			fmt.Fprintf(a.err, "    %s\n", tui.Clean(f.Remedy))
 		}
 	}
 }

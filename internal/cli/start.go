@@ -13,7 +13,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/check"
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
@@ -42,18 +41,15 @@ if all are ready. Those that run already are left as they are.`,
 			}
 			defer client.Close()
 			a.sayLater(p)
-			if current, err := client.Status(cmd.Context()); err == nil {
-				running := map[string]bool{}
-				for _, s := range current.Services {
-					running[s.Name] = s.State.Running()
-				}
-				a.sayStops(p, names, check.Run(cmd.Context(), p, func(name string) bool { return running[name] }))
-			}
 			if noWait {
 				_, err := client.Start(cmd.Context(), names...)
 				return err
 			}
-			return a.follow(cmd.Context(), p, client, names, asJSON, func() (api.Done, error) { return client.Start(cmd.Context(), names...) })
+			err = a.follow(cmd.Context(), p, client, names, asJSON, func() (api.Done, error) { return client.Start(cmd.Context(), names...) })
+			if errors.Is(err, silentError{}) {
+				a.sayStops(cmd.Context(), client)
+			}
+			return err
 		},
 	}
 	cmd.Flags().BoolVar(&noWait, "no-wait", false, "return at once")

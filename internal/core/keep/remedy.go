@@ -41,15 +41,13 @@ func (k *Keeper) Remedy(ctx context.Context, id string, a check.Action) (string,
 	k.log.Info("remedy", "finding", id, "action", a.Do)
 	switch a.Do {
 	case check.UsePort:
-		k.usePort(f.Service, a.Port)
-		return fmt.Sprintf("%s has port %d until everything is stopped", f.Service, a.Port), nil
+		return fmt.Sprintf("%s has port %d until everything is stopped", f.Service, a.Port), k.usePort(f.Service, a.Port)
 	case check.DeclarePort, check.LocalPort:
 		change := project.Change{Service: f.Service, Port: &a.Port, Local: a.Do == check.LocalPort}
 		if err := k.Edit(change); err != nil {
 			return "", err
 		}
-		k.usePort(f.Service, a.Port)
-		return fmt.Sprintf("port = %d is written to %s", a.Port, change.File()), nil
+		return fmt.Sprintf("port = %d is written to %s", a.Port, change.File()), k.usePort(f.Service, a.Port)
 	case check.AdoptOutside:
 		if err := k.Edit(project.Change{Service: f.Service, Local: true, Outside: fmt.Sprintf("127.0.0.1:%d", a.Port)}); err != nil {
 			return "", err
@@ -76,10 +74,13 @@ func (k *Keeper) Remedy(ctx context.Context, id string, a check.Action) (string,
 }
 
 // usePort gives a service another port for now.
-func (k *Keeper) usePort(service string, number int) {
-	k.project.UsePort(service, number)
+func (k *Keeper) usePort(service string, number int) error {
+	if err := k.project.UsePort(service, number); err != nil {
+		return err
+	}
 	u := k.units[service]
 	u.set(func(s *Status) { describe(k.project, u.svc, s) })
+	return nil
 }
 
 // endHolder asks the process that holds a port to end, and waits for the port.

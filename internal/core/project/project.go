@@ -105,14 +105,18 @@ func (p *Project) Stale() bool {
 // is forgotten.
 func (p *Project) KeepProfile() error {
 	if p.Profile == "" {
-		p.ForgetProfile()
+		_ = os.Remove(p.profileFile())
 		return nil
 	}
 	return WriteFile(p.profileFile(), []byte(p.Profile), 0o600)
 }
 
-// ForgetProfile is called when everything is stopped.
-func (p *Project) ForgetProfile() { _ = os.Remove(p.profileFile()) }
+// ForgetChoices is called when everything is stopped: the profile, and the
+// ports for now, hold until then.
+func (p *Project) ForgetChoices() {
+	_ = os.Remove(p.profileFile())
+	_ = os.Remove(p.insteadFile())
+}
 
 func (p *Project) profileFile() string { return filepath.Join(p.state, "run", "profile") }
 

@@ -103,7 +103,7 @@ type portBook struct {
 	path string
 	all  map[string]int
 	// instead are the ports that services have in place of those declared,
-	// for as long as the keeper lives.
+	// until everything is stopped; nil before they are read.
 	instead map[string]int
 }
 
@@ -125,6 +125,12 @@ func (b *portBook) load() error {
 func (p *Project) Port(s *declare.Service) (int, error) {
 	p.ports.mu.Lock()
 	defer p.ports.mu.Unlock()
+	if p.ports.instead == nil {
+		p.ports.instead = map[string]int{}
+		if err := readJSON(p.insteadFile(), &p.ports.instead); err != nil {
+			return 0, err
+		}
+	}
 	if n := p.ports.instead[s.Name]; n != 0 {
 		return n, nil
 	}
@@ -140,16 +146,24 @@ func (p *Project) Port(s *declare.Service) (int, error) {
 	return p.givePort(s.Name, p.Kind(s).Info().UsualPort)
 }
 
-// UsePort gives a service a port in place of the declared one, until the
-// keeper ends.
-func (p *Project) UsePort(service string, number int) {
+// UsePort gives a service a port in place of the declared one, until
+// everything is stopped.
+func (p *Project) UsePort(service string, number int) error {
 	p.ports.mu.Lock()
 	defer p.ports.mu.Unlock()
-	if p.ports.instead == nil {
-		p.ports.instead = map[string]int{}
+	all := map[string]int{}
+	if err := readJSON(p.insteadFile(), &all); err != nil {
+		return err
 	}
-	p.ports.instead[service] = number
+	all[service] = number
+	if err := writeJSON(p.insteadFile(), all); err != nil {
+		return err
+	}
+	p.ports.instead = all
+	return nil
 }
+
+func (p *Project) insteadFile() string { return filepath.Join(p.state, "run", "ports.json") }
 
 // ReplacePort gives a service without a declared port another one than it has.
 func (p *Project) ReplacePort(s *declare.Service) (int, error) {
@@ -294,6 +308,9 @@ func (p *Project) madeFile() string { return filepath.Join(p.state, "made.json")
 // CheckData makes sure that the data of a service, if there is any, can be
 // used by its kind and by the version of its program.
 func (p *Project) CheckData(in *kind.Instance) error {
+	if !p.keepsData(in) {
+		return nil
+	}
 	by, m, err := p.madeBy(in.Service.Name)
 	if err != nil || by == nil || m.Kind == "" {
 		return err
@@ -311,6 +328,12 @@ func (p *Project) CheckData(in *kind.Instance) error {
 	return nil
 }
 
+// keepsData says whether a service's data folder is its kind's to use.
+func (p *Project) keepsData(in *kind.Instance) bool {
+	info := p.Kind(in.Service).Info()
+	return !info.Elsewhere && !info.InheritEnv
+}
+
 // minor is a version without what doesn't change how data is kept.
 func minor(version string) string {
 	parts := strings.SplitN(version, ".", 3)
@@ -325,6 +348,9 @@ func (p *Project) madeBy(service string) (map[string]made, made, error) {
 
 // NoteData remembers who is going to use a service's data.
 func (p *Project) NoteData(in *kind.Instance) error {
+	if !p.keepsData(in) {
+		return nil
+	}
 	p.ports.mu.Lock() // services start at the same time
 	defer p.ports.mu.Unlock()
 	all, before, err := p.madeBy(in.Service.Name)
