@@ -332,7 +332,7 @@ func benchCheck(dir string) error {
 	var b, env strings.Builder
 	b.WriteString("[service.shelf]\nkind = \"redis\"\n")
 	for i := range 50 {
-		fmt.Fprintf(&b, "[service.s%02d]\nrun = \"sleep 1000\"\nport = %d\nwrites = [\".\"]\nuses = { go = \">1\" }\nenv.URL_%d = \"${shelf.url}\"\n", i, 21000+i, i)
+		fmt.Fprintf(&b, "[service.s%02d]\nrun = \"sleep 1000\"\nport = %d\nwrites = [\".\"]\nuses = { go = \">=1\" }\nenv.URL_%d = \"${shelf.url}\"\n", i, 21000+i, i)
 		fmt.Fprintf(&env, "URL_%d=redis://localhost:1\n", i)
 	}
 	if err := declare(dir, b.String()); err != nil {

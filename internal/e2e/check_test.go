@@ -378,3 +378,15 @@ service.api.env.MODE = "away"
 	s.see("checks")
 	s.fits(80, 24)
 }
+
+func TestTroubleHasItsFindings(t *testing.T) {
+	r := runIn(t, t.TempDir(), "demo", "--trouble")
+	p := &project{t, demoDir(true)}
+	t.Cleanup(func() { p.run("stop") })
+	require.Equal(t, 1, r.code)
+	found := p.findings()
+	assert.GreaterOrEqual(t, len(found), 6, "%v", found)
+	for _, id := range []string{"port/noticeboard", "writes[0]/labels", "program/kiln", "outside/tariffs", "env/.env/SMTP_HOST", "env/.env/API_URL", "envfile/.env:5"} {
+		assert.Contains(t, found, id)
+	}
+}

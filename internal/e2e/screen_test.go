@@ -208,7 +208,7 @@ func TestTroubleOnTheScreen(t *testing.T) {
 		case size[0] < 60:
 			s.see(`Neighbour needs a`)
 		default:
-			s.see(`of 12 ready`)
+			s.see(`of 15 ready`)
 			s.see(`ledger`)
 			s.see(`leave`)
 		}
@@ -218,7 +218,7 @@ func TestTroubleOnTheScreen(t *testing.T) {
 	// A keeper that is killed is said, and found again.
 	require.NoError(t, exec.Command("kill", "-9", itoa(p.status().Keeper.PID)).Run())
 	s.see(`the keeper answers again`)
-	s.see(`of 12 ready`)
+	s.see(`of 15 ready`)
 	s.press("q")
 	s.see(`exit 0`)
 }

@@ -413,6 +413,9 @@ func (m *model) drawSmallCard(c *canvas, x, y, width int, s api.Status) {
 	}
 	title := Truncate(s.Name, width-4)
 	c.text(x+3, y, name, title)
+	if f, found := m.finding(s.Name); found && s.State != keep.Failed && Width(title)+Width(right)+8 <= width {
+		c.text(x+4+Width(title), y, levelInk(f.Level), LevelShape(f.Level))
+	}
 	c.text(x+width-1-Width(right), y, faint, right)
 }
 

@@ -133,6 +133,7 @@ func (p *Project) compare(path string, services []*declare.Service, servers []wi
 		file.Drift = wire.Compare(entries, own, servers, file.Production)
 		return append(out, file)
 	}
+	var compared []EnvFile
 	for _, s := range services {
 		vars, err := p.Variables(s)
 		if err != nil {
@@ -143,12 +144,42 @@ func (p *Project) compare(path string, services []*declare.Service, servers []wi
 				vars = append(vars, v)
 			}
 		}
-		compared := file
-		compared.Service = s.Name
-		compared.Drift = wire.Compare(entries, vars, servers, file.Production)
-		out = append(out, compared)
+		with := file
+		with.Service = s.Name
+		with.Drift = wire.Compare(entries, vars, servers, file.Production)
+		compared = append(compared, with)
 	}
-	return out
+	if len(compared) > 1 {
+		compared = shared(file, compared)
+	}
+	return append(out, compared...)
+}
+
+// shared puts together what a file that is for several services is compared
+// with: a service's own variables with the service, and what none of them
+// gets from the declaration once, for whoever reads it. What a service lacks
+// in such a file is most likely not meant to be there.
+func shared(file EnvFile, compared []EnvFile) []EnvFile {
+	provided := map[string]bool{}
+	for _, c := range compared {
+		for _, d := range c.Drift {
+			provided[d.Name] = provided[d.Name] || d.Provided
+		}
+	}
+	rest := file
+	for i := range compared {
+		var own []wire.Drift
+		for _, d := range compared[i].Drift {
+			switch {
+			case d.Provided && d.Result != wire.Missing:
+				own = append(own, d)
+			case !d.Provided && !provided[d.Name] && i == 0:
+				rest.Drift = append(rest.Drift, d)
+			}
+		}
+		compared[i].Drift = own
+	}
+	return append(compared, rest)
 }
 
 // FileVariables are the variables of the declared env file.

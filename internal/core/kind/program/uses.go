@@ -97,7 +97,7 @@ func checkUse(in *kind.Instance, name string, c declare.Constraint) error {
 		return nil
 	}
 	text := fmt.Sprintf("uses %s = %q, and %s is %s", name, c, paths[0], first[0].Version)
-	if others, err := kind.Versions(elsewhere(name, r.programs, paths[1:]), ask, expression); err == nil {
+	if others, err := kind.Versions(elsewhere(name, r.programs, paths[1:]), ask, expression); err == nil && len(others) > 0 {
 		var names []string
 		for _, o := range others {
 			names = append(names, fmt.Sprintf("%s (%s)", o.Version, o.Path))
