@@ -82,6 +82,7 @@ func TestChecksComeAndGo(t *testing.T) {
 		"outside":      {fmt.Sprintf("[service.t]\nkind = \"outside\"\nhealth = { tcp = \"127.0.0.1:%d\" }\n", number), nil, listen, "outside/t", "stops", "it doesn't answer: connection refused"},
 		"variable":     {api + "env.X = \"${env.SURELY_UNSET}\"\n", nil, write("neighbour.local.toml", "service.api.env.X = \"1\"\n"), "values/api", "stops", "the variable SURELY_UNSET is not set"},
 		"clock":        {"[service.a]\nkind = \"redis\"\n", func(p *project) { p.must("start"); p.must("stop"); future(t, p, 2*time.Hour) }, func(p *project) { future(t, p, 0) }, "clock/data", "warns", "behind the time of a data file"},
+		"data":         {"[service.a]\nkind = \"redis\"\n", func(p *project) { p.must("start"); p.must("stop"); made(t, p, `"version": "`, `"version": "9`) }, func(p *project) { made(t, p, `"version": "9`, `"version": "`) }, "data/a", "stops", "was last used by version 9"},
 		"not an entry": {api, write(".env", "A=1\nwhat\n"), write(".env", "A=1\n"), "envfile/.env:2", "warns", `"what" is not of the form NAME=value`},
 		"open quote":   {api, write(".env", "A=\"1\n"), write(".env", "A=\"1\"\n"), "envfile/.env:1", "warns", "isn't closed"},
 		"binary":       {api, write(".env", "A=1\x00\n"), write(".env", ""), "envfile/.env", "warns", "it is not a text"},
@@ -111,6 +112,15 @@ func TestChecksComeAndGo(t *testing.T) {
 			}
 		})
 	}
+}
+
+// made changes what is known of who made a service's data.
+func made(t *testing.T, p *project, from, to string) {
+	t.Helper()
+	path := filepath.Join(p.dir, ".neighbour", "made.json")
+	b, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(string(b), from, to, 1)), 0o600))
 }
 
 // future sets the time of a service's data file ahead.
@@ -365,6 +375,13 @@ service.api.env.MODE = "away"
 		return now.State == "ready" && now.Port != shelf.Port
 	}, 15*time.Second, 50*time.Millisecond)
 	s.press("Tab", "r")
+	s.see(`CACHE_URL .*▲ stale`)
+	// The next keeper knows it, too.
+	require.NoError(t, syscall.Kill(p.status().Keeper.PID, syscall.SIGKILL))
+	require.Eventually(t, func() bool { return p.run("status").code == 0 }, 5*time.Second, 50*time.Millisecond)
+	p.must("start")
+	s.gone("keeper does not answer")
+	s.press("r")
 	s.see(`CACHE_URL .*▲ stale`)
 	s.see(`restart api to give it this one`)
 	p.must("restart", "api")

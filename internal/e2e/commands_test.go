@@ -111,7 +111,7 @@ func TestWhatCantStart(t *testing.T) {
 	defer l.Close()
 	_, held, _ := net.SplitHostPort(l.Addr().String())
 	for name, c := range map[string]struct{ toml, says string }{
-		"no program":     {`run = "no-such-program --x"`, `no-such-program is not installed \(looked in PATH: .*\)`},
+		"no program":     {`run = "no-such-program --x"`, `no-such-program is not installed \(looked in PATH\)`},
 		"known package":  {`run = "deno x.ts"`, `deno is not installed`},
 		"no file":        {`run = "./server"`, `there is no program .*/server; build it, or correct run`},
 		"not executable": {`run = "./neighbour.toml"`, `is not executable; make it so with: chmod \+x`},
@@ -176,7 +176,7 @@ env = { A = "it's ${api.port}", B = "x" }
 `)
 	p.must("start")
 	assert.Equal(t, "A=\"it's 4299\"\nB=x\nPORT=4299\n", p.must("env", "api"))
-	assert.Equal(t, "# from api.port\nexport A='it'\\''s 4299'\n# as declared\nexport B=x\n# the service's port\nexport PORT=4299\n", p.must("env", "api", "--format", "shell", "--why"))
+	assert.Equal(t, "# from api.port in neighbour.toml:6:13\nexport A='it'\\''s 4299'\n# as declared in neighbour.toml:6:37\nexport B=x\n# the service's port\nexport PORT=4299\n", p.must("env", "api", "--format", "shell", "--why"))
 	assert.JSONEq(t, `{"A": "it's 4299", "B": "x", "PORT": "4299"}`, p.must("env", "api", "--format", "json"))
 	b, err := os.ReadFile("/proc/" + itoa(p.status().Service["api"].PID) + "/environ")
 	require.NoError(t, err)
@@ -376,7 +376,7 @@ func TestJSONOfTheOthers(t *testing.T) {
 	assert.WithinDuration(t, time.Now(), line.At, 10*time.Second)
 	var vars []map[string]any
 	require.NoError(t, json.Unmarshal([]byte(p.must("env", "api", "--json", "--why")), &vars))
-	assert.Equal(t, []map[string]any{{"name": "A", "value": "x", "declared": "x"}}, vars)
+	assert.Equal(t, []map[string]any{{"service": "api", "name": "A", "value": "x", "declared": "x", "where": "neighbour.toml:3:9"}}, vars)
 	var v map[string]string
 	require.NoError(t, json.Unmarshal([]byte(p.must("version", "--json")), &v))
 	assert.NotEmpty(t, v["version"])

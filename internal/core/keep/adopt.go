@@ -27,7 +27,7 @@ func (k *Keeper) adopt() {
 		lines, _ := journal.Tail(k.project.LogFile(name), -1, recentLines)
 		u.status.Lines = lines
 		if known && saved.ID.Alive() {
-			p, err := u.driver.adopt(saved.ID)
+			p, err := u.driver.adopt(saved.ID, saved.Given)
 			if err == nil {
 				k.log.Info("adopted", "service", name, "pid", saved.ID.PID)
 				facts, port := u.status.Facts, u.status.Port

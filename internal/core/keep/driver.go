@@ -3,6 +3,8 @@ package keep
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
@@ -43,7 +45,7 @@ type serverDriver struct {
 	// launched is the end of the log when the process was started.
 	launched int64
 	match    *logMatch
-	vars     map[string]string // that the process was started with
+	vars     map[string]string // digests of what the process was started with
 }
 
 // elsewhereWithin is how long something that runs elsewhere may take to
@@ -231,7 +233,10 @@ func (d *serverDriver) launch() (process, error) {
 	d.mu.Lock()
 	d.launched = journal.Size(path)
 	d.signal = cmp.Or(l.Signal, "TERM")
-	d.vars = in.Env
+	d.vars = map[string]string{}
+	for name, value := range in.Env {
+		d.vars[name] = digest(value)
+	}
 	d.mu.Unlock()
 	if d.match != nil {
 		d.match.reset()
@@ -246,21 +251,27 @@ func (d *serverDriver) launch() (process, error) {
 	return p, nil
 }
 
-func (d *serverDriver) given(name string) (string, bool) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	value, ok := d.vars[name]
-	return value, ok
+// digest stands for a value where the value itself, which may be a password,
+// is not to be kept.
+func digest(value string) string {
+	sum := sha256.Sum256([]byte(value))
+	return hex.EncodeToString(sum[:8])
 }
 
-func (d *serverDriver) adopt(id proc.ID) (process, error) {
+func (d *serverDriver) given() map[string]string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.vars
+}
+
+func (d *serverDriver) adopt(id proc.ID, given map[string]string) (process, error) {
 	in, err := d.project.Instance(d.svc)
 	if err != nil {
 		return nil, err
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.instance = in
+	d.instance, d.vars = in, given
 	if in.Program, err = d.kind.Find(in); err == nil {
 		if l, err := d.kind.Launch(in); err == nil {
 			d.signal = cmp.Or(l.Signal, "TERM")

@@ -110,7 +110,9 @@ func (f *fake) breaks(err error) {
 	defer f.world.mu.Unlock()
 	f.broken = err
 }
-func (f *fake) adopt(proc.ID) (process, error) { return nil, errors.New("not here") }
+func (f *fake) adopt(proc.ID, map[string]string) (process, error) {
+	return nil, errors.New("not here")
+}
 func (f *fake) starter() (probe.Probe, func(context.Context, func(func(*Status))) error, error) {
 	return probe.Func(f.check), nil, nil
 }

@@ -22,6 +22,8 @@ type Saved struct {
 type SavedService struct {
 	ID     proc.ID `json:"process"`
 	Status Status  `json:"status"`
+	// Given are digests of the variables that it was started with.
+	Given map[string]string `json:"given,omitempty"`
 }
 
 func readState(path string) (Saved, error) {
@@ -100,6 +102,7 @@ func (k *Keeper) saveState() error {
 		u.mu.Lock()
 		s := SavedService{ID: u.id, Status: u.status}
 		u.mu.Unlock()
+		s.Given = u.driver.given()
 		// Facts hold passwords, and lines are in the log.
 		s.Status.Facts, s.Status.Lines = nil, nil
 		state.Services[u.svc.Name] = s

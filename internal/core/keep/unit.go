@@ -33,15 +33,15 @@ type driver interface {
 	// what it finds out and does.
 	prepare(ctx context.Context, set func(func(*Status))) error
 	launch() (process, error)
-	adopt(proc.ID) (process, error)
+	adopt(id proc.ID, given map[string]string) (process, error)
 	// probe is the service's check; nil if only its process can be watched.
 	probe() (probe.Probe, error)
 	// starter is the check of a service that starts, and what there is to do
 	// when it is answered for the first time; a nil function: nothing.
 	starter() (check probe.Probe, provision func(context.Context, func(func(*Status))) error, err error)
-	// given is a variable's value as the running process got it; false: it
-	// wasn't started by this keeper, or hasn't it.
-	given(name string) (string, bool)
+	// given are digests of the variables that the running process was started
+	// with.
+	given() map[string]string
 	// taken says who took the service's port before its process could, as a
 	// *failure; nil if nobody did.
 	taken() error

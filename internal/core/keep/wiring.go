@@ -52,8 +52,8 @@ func (k *Keeper) Wiring() (Wiring, error) {
 			return
 		}
 		for _, v := range vars {
-			was, launched := u.driver.given(v.Name)
-			w.Variables = append(w.Variables, Wired{v, launched && was != v.Value})
+			was, launched := u.driver.given()[v.Name]
+			w.Variables = append(w.Variables, Wired{v, launched && was != digest(v.Value)})
 		}
 		if n, err := p.Port(u.svc); err == nil && n != 0 {
 			w.Ports = append(w.Ports, PortUse{Port: n, Service: u.svc.Name, Declared: u.svc.Port == n})
