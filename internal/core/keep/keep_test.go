@@ -116,7 +116,7 @@ func (f *fake) adopt(proc.ID, map[string]string) (process, error) {
 func (f *fake) starter() (probe.Probe, func(context.Context, func(func(*Status))) error, error) {
 	return probe.Func(f.check), nil, nil
 }
-func (f *fake) given(string) (string, bool) { return "", false }
+func (f *fake) given() map[string]string    { return nil }
 func (f *fake) taken() error                { return nil }
 func (f *fake) lastLines(int) []string      { return []string{"last words"} }
 func (f *fake) probe() (probe.Probe, error) { return probe.Func(f.check), nil }
