@@ -277,7 +277,7 @@ func (s *setup) screen() []string {
 		if i < len(right) {
 			r = right[i]
 		}
-		out = append(out, "  "+pad(l, s.tableWidth()-3)+" "+t.paint(line, "│")+" "+r)
+		out = append(out, Truncate("  "+pad(l, s.tableWidth()-3)+" "+t.paint(line, "│")+" "+r, s.width))
 	}
 	return append(out[:s.height-1], s.bar())
 }
@@ -292,7 +292,7 @@ func count(n int, noun string) string {
 // widths are those of the table's columns, after the mark and the switch.
 func (s *setup) widths(width int) [setupColumns]int {
 	if width < 66 {
-		return [setupColumns]int{11, 11, 7, 6}
+		return [setupColumns]int{11, 10, 8, 6}
 	}
 	return [setupColumns]int{16, 12, 12, 8}
 }

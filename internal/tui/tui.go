@@ -352,6 +352,9 @@ func (m *model) screen() []string {
 		body = m.log.draw(m, rows)
 	case m.page != nil:
 		body = m.page.draw(m, rows)
+		for i, l := range body {
+			body[i] = Truncate(l, m.width)
+		}
 	default:
 		body = m.mapAndDoorstep(rows)
 	}

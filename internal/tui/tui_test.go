@@ -146,6 +146,10 @@ func press(m *model, key string) {
 		k = tea.Key{Code: tea.KeySpace, Text: " "}
 	case "esc":
 		k = tea.Key{Code: tea.KeyEscape}
+	case "left":
+		k = tea.Key{Code: tea.KeyLeft}
+	case "backspace":
+		k = tea.Key{Code: tea.KeyBackspace}
 	}
 	m.Update(tea.KeyPressMsg(k))
 }

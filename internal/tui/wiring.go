@@ -355,7 +355,11 @@ func (v *wiringView) drawPorts(m *model, rows int) []string {
 	if len(v.wiring.Ports) == 0 {
 		return []string{"  " + t.paint(plain, "No service has a port.")}
 	}
-	head := t.paint(faint, fmt.Sprintf("  %-8s%-16s%-12s%-18s%s", "port", "service", "is", "by", "who listens"))
+	family := 18
+	if m.width < 100 {
+		family = 0 // who it is matters more
+	}
+	head := t.paint(faint, fmt.Sprintf("  %-8s%-16s%-12s", "port", "service", "is")+pad("by", family)+"who listens")
 	at := v.row[portsPart]
 	p := v.wiring.Ports[at]
 	detail := []string{m.rule(fmt.Sprintf("port %d", p.Port))}
@@ -378,14 +382,14 @@ func (v *wiringView) drawPorts(m *model, rows int) []string {
 	}
 	return append([]string{head}, v.list(m, rows-1, detail, len(v.wiring.Ports), at, func(i int, in ink) string {
 		p := v.wiring.Ports[i]
-		is, who, family, stateOf := "free", "", "", faint
+		is, who, by, stateOf := "free", "", "", faint
 		if p.Holder != nil {
-			is, who, family, stateOf = "● in use", p.Holder.String(), p.Holder.Family(), stateGood
+			is, who, by, stateOf = "● in use", p.Holder.String(), p.Holder.Family(), stateGood
 			if p.Conflict {
 				is, stateOf = "✖ held", stateBad
 			}
 		}
-		return t.paint(in, fmt.Sprintf("%-8d%-16s", p.Port, Truncate(p.Service, 15))) + t.paint(stateOf, pad(is, 12)) + t.paint(faint, pad(Truncate(family, 17), 18)) + t.paint(plain, Truncate(who, m.width-60))
+		return t.paint(in, fmt.Sprintf("%-8d%-16s", p.Port, Truncate(p.Service, 15))) + t.paint(stateOf, pad(is, 12)) + t.paint(faint, pad(Truncate(by, family-1), family)) + t.paint(plain, who)
 	})...)
 }
 
@@ -426,10 +430,11 @@ func (v *wiringView) drawFiles(m *model, rows int) []string {
 			}
 		}
 	}
-	return append([]string{t.paint(faint, fmt.Sprintf("  %-26s%-24s%-20s%s", "in", "variable", "is", "for"))}, v.list(m, rows-1, detail, len(all), at, func(i int, in ink) string {
+	in1, name, service := min(26, m.width/4), min(24, m.width/4), min(14, m.width/8)
+	return append([]string{t.paint(faint, fmt.Sprintf("  %-*s%-*s%-20s%s", in1, "in", name, "variable", "is", "for"))}, v.list(m, rows-1, detail, len(all), at, func(i int, in ink) string {
 		d := all[i]
 		if d.file.Problem != "" {
-			return t.paint(in, pad(Truncate(place(d), 25), 26)) + t.paint(stateWarn, "▲ "+Truncate(d.file.Problem, m.width-34))
+			return t.paint(in, pad(Truncate(place(d), in1-1), in1)) + t.paint(stateWarn, "▲ "+Truncate(d.file.Problem, m.width-in1-6))
 		}
 		mark, shape := stateGood, "="
 		switch d.Result {
@@ -443,8 +448,8 @@ func (v *wiringView) drawFiles(m *model, rows int) []string {
 		case wire.Missing, wire.Unused:
 			mark, shape = faint, "·"
 		}
-		return t.paint(in, pad(Truncate(place(d), 25), 26)+pad(Truncate(d.Name, 23), 24)) + t.paint(mark, pad(shape+" "+string(d.Result), 20)) +
-			t.paint(plain, pad(Truncate(d.file.Service, 13), 14)) + t.paint(faint, Truncate(strings.Join(d.Parts, "; "), m.width-90))
+		return t.paint(in, pad(Truncate(place(d), in1-1), in1)+pad(Truncate(d.Name, name-1), name)) + t.paint(mark, pad(shape+" "+string(d.Result), 20)) +
+			t.paint(plain, pad(Truncate(d.file.Service, service-1), service)) + t.paint(faint, strings.Join(d.Parts, "; "))
 	})...)
 }
 

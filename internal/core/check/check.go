@@ -114,7 +114,14 @@ func Run(ctx context.Context, p *project.Project, running func(service string) b
 			}
 			sub.in = in
 			for _, c := range serviceChecks {
-				add(c(ctx, sub))
+				found := c(ctx, sub)
+				for i := range found {
+					// Without an optional service the start is complete.
+					if s.Optional && found[i].Level == Stops {
+						found[i].Level = Warns
+					}
+				}
+				add(found)
 			}
 		})
 	}
