@@ -159,6 +159,22 @@ func (c *Client) Remedy(ctx context.Context, finding string, a check.Action) (st
 	return done.Says, err
 }
 
+// Changes says what the declaration as it is now means for the services.
+func (c *Client) Changes(ctx context.Context) ([]keep.Effect, error) {
+	var effects []keep.Effect
+	err := c.do(ctx, http.MethodGet, "/changes", nil, &effects)
+	return effects, err
+}
+
+// Apply carries out what the declaration as it is now means for the services.
+// The keeper is replaced by one that has read it, and has to be connected to
+// anew.
+func (c *Client) Apply(ctx context.Context) ([]keep.Effect, error) {
+	var effects []keep.Effect
+	err := c.do(ctx, http.MethodPost, "/apply", nil, &effects)
+	return effects, err
+}
+
 // Edit changes the declaration's file; what runs goes on as it is. A change
 // that would make the file wrong is refused, and the file stays as it was.
 func (c *Client) Edit(ctx context.Context, change project.Change) error {

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -31,7 +32,7 @@ const startWait = 10 * time.Second
 
 // Keep is the keeper's process: it supervises the project in dir until the
 // context ends, all is stopped, or nothing has run for a while.
-func Keep(ctx context.Context, dir, profile string) error {
+func Keep(ctx context.Context, dir, profile string, start []string) error {
 	p, err := project.OpenProfile(dir, profile)
 	if err != nil {
 		return err
@@ -77,9 +78,33 @@ func Keep(ctx context.Context, dir, profile string) error {
 	}
 	go endWhenIdle(ctx, k, endStopped)
 	<-adopted
-	err = NewServer(k, endStopped, log).Serve(ctx, l)
+	if len(start) > 0 {
+		if _, err := k.Start(start...); err != nil {
+			log.Error("start", "why", err)
+		}
+	}
+	server := NewServer(k, endStopped, log)
+	server.replace = end
+	err = server.Serve(ctx, l)
 	end()
-	return errors.Join(err, <-supervised)
+	if err := errors.Join(err, <-supervised); err != nil || server.next == nil {
+		return err
+	}
+	return become(p, lock, server.next)
+}
+
+// lockVariable tells a keeper that takes another's place which file
+// descriptor holds the lock.
+const lockVariable = "NEIGHBOUR_LOCK"
+
+// become makes this process a keeper that has read the declaration anew. Its
+// services stay its children, and nobody can take the lock meanwhile.
+func become(p *project.Project, lock *os.File, start []string) error {
+	if _, _, errno := syscall.Syscall(syscall.SYS_FCNTL, lock.Fd(), syscall.F_SETFD, 0); errno != 0 {
+		return fmt.Errorf("the keeper can't hand over its lock: %w", errno)
+	}
+	argv := []string{p.Self, KeepCommand, "-C", p.Dir, "--profile", p.Profile, "--start", strings.Join(start, ",")}
+	return syscall.Exec(p.Self, argv, append(os.Environ(), lockVariable+"="+strconv.Itoa(int(lock.Fd()))))
 }
 
 func endWhenIdle(ctx context.Context, k *keep.Keeper, end context.CancelFunc) {
@@ -103,6 +128,11 @@ var errHeld = errors.New("another keeper has this project")
 // takeLock makes this process the project's only keeper. One that is just
 // ending is waited for.
 func takeLock(p *project.Project) (*os.File, error) {
+	if n, err := strconv.Atoi(os.Getenv(lockVariable)); err == nil {
+		os.Unsetenv(lockVariable)
+		syscall.CloseOnExec(n)
+		return os.NewFile(uintptr(n), p.LockFile()), nil
+	}
 	f, err := os.OpenFile(p.LockFile(), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, err

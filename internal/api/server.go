@@ -25,6 +25,10 @@ type Server struct {
 	end    context.CancelFunc
 	log    *slog.Logger
 	mux    *http.ServeMux
+	// replace ends the keeper so that another, which starts what is in next,
+	// takes its place; next is nil as long as none is to.
+	replace context.CancelFunc
+	next    []string
 }
 
 // NewServer makes a server for a keeper. End is called when the keeper is
@@ -50,6 +54,8 @@ func (s *Server) routes() map[string]http.HandlerFunc {
 		"GET /v1/checks":              s.checks,
 		"GET /v1/wiring":              s.wiring,
 		"POST /v1/remedy":             s.remedy,
+		"GET /v1/changes":             s.changes,
+		"POST /v1/apply":              s.apply,
 		"POST /v1/declaration":        s.edit,
 	}
 }
@@ -209,6 +215,26 @@ func (s *Server) carryOut(ctx context.Context, want Remedy) (string, error) {
 		return "", err
 	}
 	return fmt.Sprintf("stopped in %s: %s", other.Dir, strings.Join(d.Services, ", ")), nil
+}
+
+func (s *Server) changes(w http.ResponseWriter, _ *http.Request) {
+	effects, _, err := s.keeper.Effects()
+	if err != nil {
+		reply(w, http.StatusUnprocessableEntity, Problem{err.Error()})
+		return
+	}
+	reply(w, http.StatusOK, effects)
+}
+
+func (s *Server) apply(w http.ResponseWriter, _ *http.Request) {
+	effects, start, err := s.keeper.Apply()
+	if err != nil {
+		reply(w, http.StatusUnprocessableEntity, Problem{err.Error()})
+		return
+	}
+	reply(w, http.StatusOK, effects)
+	s.next = append([]string{}, start...)
+	s.replace() // the server lets this answer go out first
 }
 
 func (s *Server) edit(w http.ResponseWriter, r *http.Request) {

@@ -85,7 +85,7 @@ file ` + declare.FileName + `. Without a command it shows them on a full screen.
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.SetOut(a.out)
 	root.SetErr(a.err)
-	root.AddCommand(a.init(), a.start(), a.stop(), a.restart(), a.status(), a.logs(), a.env(), a.check(), a.run(), a.console(), a.demo(), a.schema(), a.version(),
+	root.AddCommand(a.init(), a.start(), a.stop(), a.restart(), a.status(), a.logs(), a.env(), a.check(), a.apply(), a.run(), a.console(), a.demo(), a.schema(), a.version(),
 		a.keep(), a.emulate(), a.toolshed())
 	return root
 }

@@ -20,15 +20,17 @@ import (
 
 func (a *app) keep() *cobra.Command {
 	var profile string
+	var start []string
 	cmd := &cobra.Command{
 		Use: api.KeepCommand, Hidden: true, Args: words(cobra.NoArgs),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			// The terminal that started it may close.
 			signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
-			return api.Keep(cmd.Context(), a.dir, profile)
+			return api.Keep(cmd.Context(), a.dir, profile, start)
 		},
 	}
 	cmd.Flags().StringVar(&profile, "profile", "", "the `profile`")
+	cmd.Flags().StringSliceVar(&start, "start", nil, "the `services` to start")
 	return cmd
 }
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -176,7 +177,7 @@ func (a *app) connect(ctx context.Context, open func() (*project.Project, error)
 	}
 	client, stale, err := api.Refresh(ctx, p, client)
 	if stale {
-		fmt.Fprintf(a.err, "%s was changed while services run, which go on as they were declared; \"neighbour stop\" and start to use it\n", declare.FileName)
+		fmt.Fprintf(a.err, "%s was changed while services run, which go on as they were declared; \"neighbour apply\" uses it\n", declare.FileName)
 	}
 	return p, client, err
 }
@@ -219,8 +220,15 @@ func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client
 			}
 			return fmt.Errorf("the keeper ended meanwhile: %w", err)
 		}
+		first := len(current) == 0
 		for _, st := range s.Services {
 			current[st.Name] = st
+		}
+		if first {
+			// What the file declares by now and the keeper hasn't read is not
+			// waited for.
+			names = slices.DeleteFunc(names, func(n string) bool { _, known := current[n]; return !known })
+			report.names = names
 		}
 		if s.Began.Before(d.Began) {
 			continue // from before the request

@@ -2,12 +2,15 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -60,7 +63,7 @@ func (a *app) status() *cobra.Command {
 			if asJSON {
 				return a.printStatus(p, current, pid)
 			}
-			return a.statusTable(p, current)
+			return a.statusTable(current)
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print as JSON, with the facts as they are")
@@ -119,8 +122,7 @@ func (a *app) printStatus(p *project.Project, current map[string]api.Status, pid
 	if pid != 0 {
 		out.Keeper = &jsonKeeper{pid}
 	}
-	for _, name := range inOrder(p) {
-		st := current[name]
+	for _, st := range byStep(current) {
 		facts := map[string]string{}
 		for _, f := range st.Facts {
 			facts[f.Name] = f.Value
@@ -135,10 +137,17 @@ func (a *app) printStatus(p *project.Project, current map[string]api.Status, pid
 
 func inOrder(p *project.Project) []string { return p.Plan.WithNeeds(p.Names()...) }
 
-func (a *app) statusTable(p *project.Project, current map[string]api.Status) error {
+// byStep are the services as they run, which may be others than the file
+// declares by now, by step and name.
+func byStep(current map[string]api.Status) []api.Status {
+	return slices.SortedFunc(maps.Values(current), func(a, b api.Status) int {
+		return cmp.Or(a.Step-b.Step, strings.Compare(a.Name, b.Name))
+	})
+}
+
+func (a *app) statusTable(current map[string]api.Status) error {
 	rows := [][]string{{"", "service", "state", "kind", "port", "pid", ""}}
-	for _, name := range inOrder(p) {
-		st := current[name]
+	for _, st := range byStep(current) {
 		sentence := tui.Clean(st.Sentence(time.Now()))
 		rows = append(rows, []string{tui.Shape(st.State), st.Name, string(st.State), strings.TrimSpace(st.Kind + " " + st.Version), number(st.Port), number(st.PID), sentence})
 	}

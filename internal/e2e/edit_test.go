@@ -65,7 +65,7 @@ root = "."
 	s.press("x")
 	s.see("stop it first")
 	s.press("Tab", "x", "Enter")
-	s.see("neighbour.toml was changed after the keeper read it")
+	s.see("neighbour.toml has changed: a shows what that means")
 	assert.NotContains(t, file(), "# files")
 	assert.Contains(t, file(), "# the app")
 }

@@ -208,7 +208,7 @@ func editService(s api.Status) *form {
 	f.fields = append(f.fields, number)
 	f.note = func() string {
 		if s.State.Running() {
-			return s.Name + " runs and goes on as it is; what is changed counts when everything was stopped."
+			return s.Name + " runs and goes on as it is until the change is applied (a)."
 		}
 		return ""
 	}

@@ -46,6 +46,9 @@ func (m *model) bindings() []binding {
 	} else {
 		out = append(out, key("r", "restart"), key("t", "stop"))
 	}
+	if m.overview.Changed {
+		out = append(out, key("a", "apply the change"))
+	}
 	out = append(out, spare(6, "S R T", "more of them"), key("enter", "log"))
 	if len(s.Facts) > 0 {
 		out = append(out, spare(2, "c", "copy"))
@@ -172,6 +175,10 @@ func (m *model) mapKey(pressed string) tea.Cmd {
 	case "e":
 		if s.Name != "" {
 			m.panel = editService(s)
+		}
+	case "a":
+		if m.overview.Changed {
+			return m.askChanges()
 		}
 	case "n":
 		return m.askKinds()

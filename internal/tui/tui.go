@@ -225,6 +225,13 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.say(msg.says, false)
 		}
 		return m, tea.Batch(m.askChecks(), m.refresh())
+	case changesMsg:
+		if msg.err != nil {
+			text, _, _ := strings.Cut(msg.err.Error(), "\n")
+			m.say(text, true)
+		} else {
+			m.panel = &changes{msg.effects}
+		}
 	case kindsMsg:
 		if msg.err != nil {
 			m.say(msg.err.Error(), true)
@@ -419,7 +426,12 @@ func (m *model) header() []string {
 	}
 	gap := max(1, m.width-Width(leftSide)-Width(right)-2)
 	second := ""
-	if m.overview.Warning != "" {
+	switch {
+	case m.overview.Mistake != "":
+		second = "  " + t.paint(stateBad, "✖ "+Truncate("a mistake, so nothing is changed: "+Plain(m.overview.Mistake), m.width-6))
+	case m.overview.Changed:
+		second = "  " + t.paint(stateWarn, "▲ neighbour.toml has changed: ") + t.paint(accent, "a") + t.paint(stateWarn, " shows what that means for what runs")
+	case m.overview.Warning != "":
 		second = "  " + t.paint(stateWarn, "▲ "+Truncate(Plain(m.overview.Warning), m.width-6))
 	}
 	return []string{leftSide + strings.Repeat(" ", gap) + right, second}

@@ -93,6 +93,27 @@ func (c *checker) checkFact(key string, r *Reference, at Position, width int) {
 	c.report(key, at, width, fmt.Sprintf("%s offers no fact %q", r.Service, r.Fact), remedy)
 }
 
+// References lists what a service refers to, as "ledger.url"; a service that
+// it names as a whole as "engine".
+func (s *Service) References() []string {
+	var out []string
+	visit := func(key string, t Text) {
+		if name := serviceNameOf(t.Value); name != t.Value {
+			out = append(out, name)
+			return
+		}
+		parts, _ := Parts(t.Value)
+		for _, p := range parts {
+			if r := p.Reference; r != nil && r.Service != "" {
+				out = append(out, r.Service+"."+r.Fact)
+			}
+		}
+	}
+	texts("", reflect.ValueOf(s), visit)
+	texts("", reflect.ValueOf(s.Settings), visit)
+	return out
+}
+
 // Expecter is implemented by settings with keys that name a service, to say
 // of which kind it must be: by key, "" for any.
 type Expecter interface {

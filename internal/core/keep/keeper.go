@@ -30,6 +30,10 @@ type Overview struct {
 	// every service was ready or had failed, 0 while it is under way.
 	Began time.Time     `json:"began"`
 	Took  time.Duration `json:"took"`
+	// Changed says that the declaration's files say something else than this
+	// keeper has read; Mistake, what is wrong with them.
+	Changed bool   `json:"changed,omitempty"`
+	Mistake string `json:"mistake,omitempty"`
 	// Warning is something the user should know of the keeper itself.
 	Warning string `json:"warning,omitempty"`
 }
@@ -197,7 +201,6 @@ func (k *Keeper) Start(names ...string) (time.Time, error) {
 	if later := k.decl.LaterKeys(""); len(later) > 0 {
 		k.warn(notCarriedOut(later))
 	}
-	k.warnIfChanged()
 	k.writeEnvFile()
 	return k.startAll(k.chosen(names), names), nil
 }
@@ -265,20 +268,12 @@ func (k *Keeper) Edit(c project.Change) error {
 		return err
 	}
 	k.log.Info("edit", "service", c.Service)
-	if k.Busy() {
-		k.warnIfChanged()
-	}
+	k.lookAtDeclaration()
 	return nil
 }
 
 // Kinds lists the kinds that a service may be of.
 func (k *Keeper) Kinds() []project.Available { return k.project.AvailableKinds() }
-
-func (k *Keeper) warnIfChanged() {
-	if k.Stale() {
-		k.warn(declare.FileName + " was changed after the keeper read it; stop all and start to use it")
-	}
-}
 
 func (k *Keeper) warn(text string) {
 	k.mu.Lock()
@@ -341,7 +336,6 @@ func (k *Keeper) Restart(withNeeds bool, names ...string) (told []string, began 
 		return nil, began, err
 	}
 	defer k.oneAtATime()()
-	k.warnIfChanged()
 	set := k.plan.WithNeeds(names...)
 	if len(names) == 0 {
 		set = k.chosen(nil)
@@ -479,6 +473,7 @@ func (k *Keeper) Run(adopted chan<- struct{}) error {
 	all.Go(func() { follower.Run(k.ctx) })
 	all.Go(k.measure)
 	all.Go(k.saveWhenAsked)
+	all.Go(k.watchDeclaration)
 	all.Wait()
 	return nil
 }

@@ -97,7 +97,7 @@ func (k *Keeper) saveState() error {
 	k.mu.Lock()
 	state := Saved{Keeper: me, Overview: k.overview, Services: map[string]SavedService{}}
 	k.mu.Unlock()
-	state.Overview.Warning = ""
+	state.Overview.Warning, state.Overview.Changed, state.Overview.Mistake = "", false, ""
 	k.each(func(u *unit) {
 		u.mu.Lock()
 		s := SavedService{ID: u.id, Status: u.status}

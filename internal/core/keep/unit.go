@@ -193,6 +193,11 @@ func (u *unit) supervise(ctx context.Context, adopted process) (final func(*Stat
 	var restarts []time.Time
 	for try := 0; ; try++ {
 		end := u.live(ctx, adopted)
+		if u.keeper.ctx.Err() != nil {
+			// The keeper ends, and the service goes on: another keeper finds it
+			// as it is.
+			return func(*Status) {}
+		}
 		adopted = nil
 		u.setProcess(proc.ID{})
 		if ctx.Err() != nil {
@@ -308,6 +313,9 @@ func (u *unit) live(ctx context.Context, p process) (end ending) {
 		u.setProcess(p.ID())
 	}
 	defer func() {
+		if u.keeper.ctx.Err() != nil {
+			return
+		}
 		if ctx.Err() != nil {
 			u.end(p)
 			return

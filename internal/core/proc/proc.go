@@ -137,9 +137,24 @@ func Adopt(id ID, mark string) (*Process, error) {
 	p := &Process{id: id, mark: mark, done: make(chan struct{})}
 	go func() {
 		awaitEnd(id)
+		p.exit = reaped(id.PID)
 		close(p.done)
 	}()
 	return p, nil
+}
+
+// reaped is how a process ended that is this process's own child, although it
+// didn't start it: a keeper that took another's place has that one's children.
+func reaped(pid int) Exit {
+	var ws syscall.WaitStatus
+	if got, err := syscall.Wait4(pid, &ws, syscall.WNOHANG, nil); err != nil || got != pid {
+		return Exit{}
+	}
+	e := Exit{Known: true, Code: ws.ExitStatus()}
+	if ws.Signaled() {
+		e.Signal, e.Code = signalName(ws.Signal()), -1
+	}
+	return e
 }
 
 // ID tells which process it is.

@@ -95,6 +95,19 @@ func open(path, profile string) (*Project, error) {
 	return p, nil
 }
 
+// Stamp changes when one of the declaration's files is written.
+func (p *Project) Stamp() string {
+	stamp := ""
+	for _, path := range []string{p.File, filepath.Join(p.Dir, declare.LocalFileName), p.files.KindsPath} {
+		if info, err := os.Stat(path); err == nil {
+			stamp += fmt.Sprintf("%d %d;", info.ModTime().UnixNano(), info.Size())
+		} else {
+			stamp += ";"
+		}
+	}
+	return stamp
+}
+
 // Stale says that the declaration was changed after it was read.
 func (p *Project) Stale() bool {
 	now, err := declare.ReadFiles(p.File, configDir(), p.Profile)

@@ -1,0 +1,113 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/keep"
+)
+
+func (a *app) apply() *cobra.Command {
+	var dry, asJSON bool
+	cmd := &cobra.Command{
+		Use: "apply", Short: "Use the declaration as it is now, restarting only what it changes", Args: words(cobra.NoArgs),
+		Long: `Apply makes a changed declaration count for services that run: what is new is
+started, what is gone is stopped, and of the rest only those are restarted whose
+own keys have changed, or that read a fact which has. A declaration with a
+mistake changes nothing.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			client, err := api.Find(cmd.Context(), p)
+			if errors.Is(err, api.ErrNoKeeper) {
+				fmt.Fprintln(a.err, "nothing runs; the next start uses the declaration as it is")
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			defer client.Close()
+			if dry {
+				effects, err := client.Changes(cmd.Context())
+				if err != nil {
+					return err
+				}
+				return a.printEffects(effects, asJSON)
+			}
+			effects, err := client.Apply(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if err := a.printEffects(effects, asJSON); err != nil {
+				return err
+			}
+			return a.settle(cmd, effects)
+		},
+	}
+	cmd.Flags().BoolVar(&dry, "dry-run", false, "only say what would be done")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print what is done as JSON")
+	return cmd
+}
+
+func (a *app) printEffects(effects []keep.Effect, asJSON bool) error {
+	if asJSON {
+		return a.json(struct {
+			Effects []keep.Effect `json:"effects"`
+		}{append([]keep.Effect{}, effects...)})
+	}
+	for _, e := range effects {
+		if e.Does == keep.Keeps && e.Why == "" {
+			continue
+		}
+		fmt.Fprintf(a.out, "%-8s %s: %s\n", e.Does, e.Service, e.Why)
+	}
+	fmt.Fprintln(a.out, keep.Summary(effects))
+	return nil
+}
+
+// settle waits until the keeper that has read the declaration answers, and
+// what it starts is ready or will not be.
+func (a *app) settle(cmd *cobra.Command, effects []keep.Effect) error {
+	ctx := cmd.Context()
+	p, err := a.project()
+	if err != nil {
+		return err
+	}
+	var client *api.Client
+	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		if client, err = api.Connect(ctx, p); err == nil {
+			if k, hello := client.Hello(ctx); hello == nil && !k.Stale {
+				break
+			}
+			client.Close()
+		}
+		if time.Now().After(deadline) {
+			return errors.New("the keeper that has read the declaration does not answer; see " + p.KeeperLog())
+		}
+	}
+	defer client.Close()
+	s, err := client.Status(ctx)
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, st := range s.Services {
+		started := func(e keep.Effect) bool {
+			return e.Service == st.Name && (e.Does == keep.Adds || e.Does == keep.Restarts)
+		}
+		if st.State != keep.Stopped && slices.ContainsFunc(effects, started) {
+			names = append(names, st.Name)
+		}
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	return a.follow(ctx, p, client, names, false, func() (api.Done, error) { return api.Done{}, nil })
+}

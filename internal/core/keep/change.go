@@ -1,0 +1,50 @@
+package keep
+
+import (
+	"errors"
+	"time"
+
+	"neighbour/internal/core/declare"
+)
+
+// lookAgain is how often the declaration's files are looked at.
+const lookAgain = time.Second
+
+// watchDeclaration tells the interfaces when the declaration was changed, and
+// when it has a mistake since. It changes nothing itself.
+func (k *Keeper) watchDeclaration() {
+	tick := time.NewTicker(lookAgain)
+	defer tick.Stop()
+	last := k.project.Stamp()
+	for {
+		select {
+		case <-k.ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if now := k.project.Stamp(); now != last {
+			last = now
+			k.lookAtDeclaration()
+		}
+	}
+}
+
+// lookAtDeclaration sees whether the files say something else by now.
+func (k *Keeper) lookAtDeclaration() {
+	changed, mistake := k.Stale(), ""
+	if changed {
+		if _, _, err := k.Effects(); err != nil {
+			mistake = err.Error()
+			var problems declare.Problems
+			if errors.As(err, &problems) {
+				mistake = problems[0].Position.String() + ": " + problems[0].Message
+			}
+		}
+	}
+	k.mu.Lock()
+	k.overview.Changed, k.overview.Mistake = changed, mistake
+	for w := range k.watchers {
+		w.touch("")
+	}
+	k.mu.Unlock()
+}
