@@ -66,7 +66,7 @@ func (a *app) printEffects(effects []keep.Effect, asJSON bool) error {
 		if e.Does == keep.Keeps && e.Why == "" {
 			continue
 		}
-		fmt.Fprintf(a.out, "%-8s %s: %s\n", e.Does, e.Service, e.Why)
+		fmt.Fprintf(a.out, "%s %s: %s\n", e.Service, e.InWords(), e.Why)
 	}
 	fmt.Fprintln(a.out, keep.Summary(effects))
 	return nil
@@ -100,7 +100,7 @@ func (a *app) settle(cmd *cobra.Command, effects []keep.Effect) error {
 	var names []string
 	for _, st := range s.Services {
 		started := func(e keep.Effect) bool {
-			return e.Service == st.Name && (e.Does == keep.Adds || e.Does == keep.Restarts)
+			return e.Service == st.Name && (e.Does == keep.Starts || e.Does == keep.Restarts)
 		}
 		if st.State != keep.Stopped && slices.ContainsFunc(effects, started) {
 			names = append(names, st.Name)

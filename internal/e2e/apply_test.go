@@ -49,7 +49,7 @@ func TestApply(t *testing.T) {
 	r := p.run("apply")
 	require.Zero(t, r.code, r.stderr)
 	assert.Equal(t, dry, r.stdout[:len(dry)])
-	for _, says := range []string{"keep     base: without a restart: health", "restart  shelf: changed: port", "restart  api: it reads what has changed: shelf.url", "add      fresh: it is new", "remove   gone: it is no longer declared", "1 added, 1 removed, 2 restarted, 3 untouched"} {
+	for _, says := range []string{"base goes on: changed, and no reason to restart: health\n", "shelf restarts: changed: port\n", "api restarts: it reads what has changed: shelf.url\n", "fresh starts: it is new\n", "gone stops: it is no longer declared\n", "2 restart, 1 starts, 1 stops, 3 go on as they are\n"} {
 		assert.Contains(t, dry, says)
 	}
 	now := p.status()
@@ -73,7 +73,7 @@ func TestApply(t *testing.T) {
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.stderr, `there is no key "prot"`)
 	p.write("neighbour.toml", string(b))
-	assert.Contains(t, p.must("apply"), "6 untouched")
+	assert.Contains(t, p.must("apply"), "6 go on as they are")
 	assert.Equal(t, now.Service["api"].PID, p.status().Service["api"].PID)
 
 	// On the screen it is offered as soon as the file changes.
@@ -84,11 +84,11 @@ func TestApply(t *testing.T) {
 	p.write("neighbour.toml", strings.Replace(string(b), "sleep 1002", "sleep 1005", 1))
 	s.see(`▲ neighbour\.toml has changed: a shows`)
 	s.press("a")
-	s.see(`↻ restart +web +changed: run`)
+	s.see(`web +restarts +changed: run`)
 	s.press("Escape")
 	assert.Equal(t, now.Service["web"].PID, p.status().Service["web"].PID)
 	s.press("a")
-	s.see(`↻ restart +web`)
+	s.see(`web +restarts`)
 	s.press("Enter")
 	s.gone(`has changed`)
 	require.Eventually(t, func() bool {

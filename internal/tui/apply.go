@@ -43,9 +43,8 @@ func (c *changes) draw(m *model) []string {
 		if shown++; shown > room {
 			continue
 		}
-		in := map[string]ink{keep.Adds: stateGood, keep.Removes: stateBad, keep.Restarts: stateWarn, keep.Keeps: faint}[e.Does]
-		sign := map[string]string{keep.Adds: "+", keep.Removes: "−", keep.Restarts: "↻", keep.Keeps: "·"}[e.Does]
-		lines = append(lines, Truncate(t.paint(in, fmt.Sprintf("%s %-8s", sign, e.Does))+t.paint(strong, pad(e.Service, 16))+t.paint(plain, Plain(e.Why)), width))
+		in := map[string]ink{keep.Starts: stateGood, keep.Stops: stateBad, keep.Restarts: stateBusy, keep.Keeps: faint}[e.Does]
+		lines = append(lines, Truncate(t.paint(strong, pad(Truncate(e.Service, 15), 16))+t.paint(in, pad(e.InWords(), 10))+t.paint(plain, Plain(e.Why)), width))
 	}
 	if shown > room {
 		lines = append(lines, t.paint(faint, fmt.Sprintf("and %d more", shown-room)))

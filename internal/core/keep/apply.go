@@ -12,7 +12,7 @@ import (
 // Effect is what a changed declaration means for a service.
 type Effect struct {
 	Service string `json:"service"`
-	// Does is "add", "remove", "restart" or "keep".
+	// Does is "start", "stop", "restart" or "keep".
 	Does string `json:"does"`
 	// Why says which keys have changed, or which fact that it reads.
 	Why string `json:"why,omitempty"`
@@ -20,8 +20,8 @@ type Effect struct {
 
 // What a changed declaration may do to a service.
 const (
-	Adds     = "add"
-	Removes  = "remove"
+	Starts   = "start"
+	Stops    = "stop"
 	Restarts = "restart"
 	Keeps    = "keep"
 )
@@ -42,7 +42,7 @@ func (k *Keeper) Effects() ([]Effect, *project.Project, error) {
 	for _, step := range now.Plan.Steps() {
 		for _, name := range step {
 			s, before := now.Service(name), k.decl.Service(name)
-			e := Effect{Service: name, Does: Adds, Why: "it is new"}
+			e := Effect{Service: name, Does: Starts, Why: "it is new"}
 			if before != nil {
 				e.Does, e.Why = k.effect(now, before, s, slices.Contains(kinds, s.Kind))
 			}
@@ -51,7 +51,7 @@ func (k *Keeper) Effects() ([]Effect, *project.Project, error) {
 	}
 	for _, s := range k.decl.Services {
 		if now.Service(s.Name) == nil {
-			out = append(out, Effect{Service: s.Name, Does: Removes, Why: "it is no longer declared"})
+			out = append(out, Effect{Service: s.Name, Does: Stops, Why: "it is no longer declared"})
 		}
 	}
 	return out, now, nil
@@ -77,7 +77,7 @@ func (k *Keeper) effect(now *project.Project, before, s *declare.Service, kindCh
 		return Restarts, "it reads what has changed: " + strings.Join(facts, ", ")
 	}
 	if len(other) > 0 {
-		return Keeps, "without a restart: " + strings.Join(other, ", ")
+		return Keeps, "changed, and no reason to restart: " + strings.Join(other, ", ")
 	}
 	return Keeps, ""
 }
@@ -127,10 +127,10 @@ func (k *Keeper) Apply() (effects []Effect, start []string, err error) {
 			u.mu.Unlock()
 		}
 		switch {
-		case e.Does == Adds && busy, e.Does == Restarts && running:
+		case e.Does == Starts && busy, e.Does == Restarts && running:
 			start = append(start, e.Service)
 		}
-		if (e.Does == Removes || e.Does == Restarts) && running {
+		if (e.Does == Stops || e.Does == Restarts) && running {
 			stop = append(stop, e.Service)
 		}
 	}
@@ -149,10 +149,22 @@ func Summary(effects []Effect) string {
 		n[e.Does]++
 	}
 	var parts []string
-	for _, p := range [][2]string{{Adds, "added"}, {Removes, "removed"}, {Restarts, "restarted"}, {Keeps, "untouched"}} {
-		if n[p[0]] > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", n[p[0]], p[1]))
+	for _, p := range [][3]string{{Restarts, "restarts", "restart"}, {Starts, "starts", "start"}, {Stops, "stops", "stop"}, {Keeps, "goes on as it is", "go on as they are"}} {
+		switch c := n[p[0]]; c {
+		case 0:
+		case 1:
+			parts = append(parts, "1 "+p[1])
+		default:
+			parts = append(parts, fmt.Sprintf("%d %s", c, p[2]))
 		}
 	}
 	return strings.Join(parts, ", ")
+}
+
+// InWords says what happens to the service: "restarts".
+func (e Effect) InWords() string {
+	if e.Does == Keeps {
+		return "goes on"
+	}
+	return e.Does + "s"
 }
