@@ -179,8 +179,8 @@ var helpKeys = []binding{
 	key("S R T", "the same, for more services"), key("enter", "its log"),
 	key("c", "copy its address or a credential"), key("v", "show or hide passwords"),
 	key("e", "change its version or port"), key("n", "add a service"), key("x", "remove it from the declaration"),
-	key("a", "apply a changed declaration to what runs"),
-	key("3", "wiring: variables, ports, env files"), key("7", "checks: what would go wrong, and what to do"),
+	key("a", "apply a changed neighbour.toml"),
+	key("3", "wiring: variables, ports, env files"), key("7", "checks, and what can be done"),
 	key("/", "show only some, by name, kind or state"), key("q", "leave; services go on"), key("Q", "stop all and leave"),
 }
 
