@@ -138,6 +138,13 @@ func (c *Client) Kinds(ctx context.Context) ([]project.Available, error) {
 	return kinds, err
 }
 
+// Along tells what else an operation on a service is about.
+func (c *Client) Along(ctx context.Context, service string) (keep.Along, error) {
+	var a keep.Along
+	err := c.do(ctx, http.MethodGet, "/services/"+url.PathEscape(service)+"/along", nil, &a)
+	return a, err
+}
+
 // Checks makes all checks of the project.
 func (c *Client) Checks(ctx context.Context) ([]check.Finding, error) {
 	var all []check.Finding

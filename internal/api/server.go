@@ -43,20 +43,21 @@ func NewServer(k *keep.Keeper, end context.CancelFunc, log *slog.Logger) *Server
 
 func (s *Server) routes() map[string]http.HandlerFunc {
 	return map[string]http.HandlerFunc{
-		"GET /v1/keeper":              s.hello,
-		"GET /v1/status":              s.status,
-		"GET /v1/events":              s.events,
-		"POST /v1/start":              s.start,
-		"POST /v1/stop":               s.stop,
-		"POST /v1/restart":            s.restart,
-		"GET /v1/services/{name}/log": s.logLines,
-		"GET /v1/kinds":               s.kinds,
-		"GET /v1/checks":              s.checks,
-		"GET /v1/wiring":              s.wiring,
-		"POST /v1/remedy":             s.remedy,
-		"GET /v1/changes":             s.changes,
-		"POST /v1/apply":              s.apply,
-		"POST /v1/declaration":        s.edit,
+		"GET /v1/keeper":                s.hello,
+		"GET /v1/status":                s.status,
+		"GET /v1/events":                s.events,
+		"POST /v1/start":                s.start,
+		"POST /v1/stop":                 s.stop,
+		"POST /v1/restart":              s.restart,
+		"GET /v1/services/{name}/log":   s.logLines,
+		"GET /v1/services/{name}/along": s.along,
+		"GET /v1/kinds":                 s.kinds,
+		"GET /v1/checks":                s.checks,
+		"GET /v1/wiring":                s.wiring,
+		"POST /v1/remedy":               s.remedy,
+		"GET /v1/changes":               s.changes,
+		"POST /v1/apply":                s.apply,
+		"POST /v1/declaration":          s.edit,
 	}
 }
 
@@ -235,6 +236,15 @@ func (s *Server) apply(w http.ResponseWriter, _ *http.Request) {
 	reply(w, http.StatusOK, effects)
 	s.next = append([]string{}, start...)
 	s.replace() // the server lets this answer go out first
+}
+
+func (s *Server) along(w http.ResponseWriter, r *http.Request) {
+	a, err := s.keeper.Along(r.PathValue("name"))
+	if err != nil {
+		fail(w, err)
+		return
+	}
+	reply(w, http.StatusOK, a)
 }
 
 func (s *Server) edit(w http.ResponseWriter, r *http.Request) {

@@ -165,13 +165,13 @@ func (m *model) mapKey(pressed string) tea.Cmd {
 	case "r":
 		return m.act(restarting, s.Name)
 	case "t":
-		return m.stopOne(s)
+		return m.askAlong(s.Name, (*model).stopOne)
 	case "S":
-		m.panel = newScope(m, starting, s)
+		return m.askScope(starting, s.Name)
 	case "R":
-		m.panel = newScope(m, restarting, s)
+		return m.askScope(restarting, s.Name)
 	case "T":
-		m.panel = newScope(m, stopping, s)
+		return m.askScope(stopping, s.Name)
 	case "e":
 		if s.Name != "" {
 			m.panel = editService(s)
@@ -285,17 +285,39 @@ func (m *model) do(a *action, withNeeds bool, names ...string) tea.Cmd {
 	return m.call(limit, func(ctx context.Context) error { return a.call(ctx, client, withNeeds, names) })
 }
 
+// alongMsg brings what else an operation on a service is about, for what is to
+// follow.
+type alongMsg struct {
+	along keep.Along
+	then  func(*model, keep.Along) tea.Cmd
+	err   error
+}
+
+// askAlong asks the keeper what else an operation on a service is about.
+func (m *model) askAlong(service string, then func(*model, keep.Along) tea.Cmd) tea.Cmd {
+	if service == "" {
+		return nil
+	}
+	client := m.client
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(m.ctx, callLimit)
+		defer cancel()
+		a, err := client.Along(ctx, service)
+		return alongMsg{a, then, err}
+	}
+}
+
 // stopOne stops a service; if others go with it, it asks.
-func (m *model) stopOne(s api.Status) tea.Cmd {
-	along := m.running(m.reach(s.Name, func(s api.Status) []string { return s.NeededBy }))
-	if len(along) == 0 {
-		return m.act(stopping, s.Name)
+func (m *model) stopOne(along keep.Along) tea.Cmd {
+	name := along.Service
+	if len(along.Running) == 0 {
+		return m.act(stopping, name)
 	}
 	m.panel = &question{
-		title: "Stop " + s.Name + "?",
-		text:  fmt.Sprintf("%s %s it and will be stopped, too. Data is kept.", strings.Join(along, ", "), plural(len(along), "needs", "need")),
+		title: "Stop " + name + "?",
+		text:  fmt.Sprintf("%s %s it and will be stopped, too. Data is kept.", strings.Join(along.Running, ", "), plural(len(along.Running), "needs", "need")),
 		yes:   "stop them",
-		then:  func(m *model) tea.Cmd { return m.act(stopping, s.Name) },
+		then:  func(m *model) tea.Cmd { return m.act(stopping, name) },
 	}
 	return nil
 }
@@ -305,29 +327,6 @@ func plural(n int, one, many string) string {
 		return one
 	}
 	return many
-}
-
-// reach lists the services that a service leads to, without itself, in the
-// order of the map.
-func (m *model) reach(name string, edges func(api.Status) []string) []string {
-	seen := map[string]bool{}
-	var walk func(string)
-	walk = func(n string) {
-		for _, next := range edges(m.services[n]) {
-			if !seen[next] {
-				seen[next] = true
-				walk(next)
-			}
-		}
-	}
-	walk(name)
-	var out []string
-	for _, n := range m.order {
-		if seen[n] && n != name {
-			out = append(out, n)
-		}
-	}
-	return out
 }
 
 func (m *model) running(names []string) []string {

@@ -6,7 +6,6 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"neighbour/internal/api"
 	"neighbour/internal/core/keep"
 )
 
@@ -116,28 +115,35 @@ type scope struct {
 	choices []choice
 }
 
-func newScope(m *model, a *action, s api.Status) panel {
+// askScope offers what an action can be about beside a service.
+func (m *model) askScope(a *action, service string) tea.Cmd {
+	return m.askAlong(service, func(m *model, along keep.Along) tea.Cmd {
+		m.panel = newScope(m, a, along)
+		return nil
+	})
+}
+
+func newScope(m *model, a *action, s keep.Along) panel {
 	all := append([]string(nil), m.order...)
 	sc := &scope{title: strings.ToUpper(a.verb[:1]) + a.verb[1:]}
 	add := func(text string, withNeeds bool, names ...string) {
 		sc.choices = append(sc.choices, choice{text, func(m *model) tea.Cmd { return m.do(a, withNeeds, names...) }})
 	}
-	needs := m.reach(s.Name, func(s api.Status) []string { return s.Needs })
-	needed := m.reach(s.Name, func(s api.Status) []string { return s.NeededBy })
+	needs, needed := s.Needs, s.NeededBy
 	switch {
 	case a.withDependents && len(needed) > 0:
-		add(s.Name+" and what needs it: "+strings.Join(needed, ", "), false, s.Name)
+		add(s.Service+" and what needs it: "+strings.Join(needed, ", "), false, s.Service)
 	case a == starting && len(needs) > 0:
-		add(s.Name+" and what it needs: "+strings.Join(needs, ", "), false, s.Name)
+		add(s.Service+" and what it needs: "+strings.Join(needs, ", "), false, s.Service)
 	default:
-		add(s.Name, false, s.Name)
+		add(s.Service, false, s.Service)
 	}
 	if a == restarting && len(needs) > 0 {
-		add(s.Name+" and what it needs: "+strings.Join(needs, ", "), true, s.Name)
+		add(s.Service+" and what it needs: "+strings.Join(needs, ", "), true, s.Service)
 	}
 	if a == stopping && len(needs) > 0 {
 		// What it needs takes along whatever else needs that.
-		add(s.Name+", what it needs, and all that needs those: "+strings.Join(needs, ", "), false, append(needs, s.Name)...)
+		add(s.Service+", what it needs, and all that needs those: "+strings.Join(needs, ", "), false, append(needs, s.Service)...)
 	}
 	add(fmt.Sprintf("all %d services", len(all)), false, all...)
 	return sc

@@ -225,6 +225,11 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.say(msg.says, false)
 		}
 		return m, tea.Batch(m.askChecks(), m.refresh())
+	case alongMsg:
+		if msg.err == nil {
+			return m, msg.then(m, msg.along)
+		}
+		m.say(msg.err.Error(), true)
 	case changesMsg:
 		if msg.err != nil {
 			text, _, _ := strings.Cut(msg.err.Error(), "\n")

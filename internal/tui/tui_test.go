@@ -115,6 +115,13 @@ func TestEveryScreenFits(t *testing.T) {
 				m := shown(size[0], size[1], toolshed(n)...)
 				for k := range strings.FieldsSeq(keys) {
 					press(m, k)
+					about := keep.Along{Service: m.selected, Needs: m.order, NeededBy: m.order, Running: m.order}
+					switch {
+					case n > 0 && k == "t":
+						m.stopOne(about)
+					case n > 0 && strings.Contains("STR", k):
+						m.panel = newScope(m, map[string]*action{"S": starting, "T": stopping, "R": restarting}[k], about)
+					}
 				}
 				if m.log != nil {
 					m.log.took(m, logMsg{service: m.log.service, before: -1, lines: toolshed(1)[0].Lines})

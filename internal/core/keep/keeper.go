@@ -284,6 +284,34 @@ func (k *Keeper) warn(text string) {
 	k.mu.Unlock()
 }
 
+// Along is what else an operation on a service is about, in the order of a
+// start.
+type Along struct {
+	Service string `json:"service"`
+	// Needs are all that it needs in turn, NeededBy all that need it, and
+	// Running those of the latter that run.
+	Needs    []string `json:"needs"`
+	NeededBy []string `json:"needed_by"`
+	Running  []string `json:"running"`
+}
+
+// Along tells what else an operation on a service is about.
+func (k *Keeper) Along(service string) (Along, error) {
+	if err := k.decl.Check(service); err != nil {
+		return Along{}, err
+	}
+	others := func(names []string) []string {
+		return orEmpty(slices.DeleteFunc(names, func(n string) bool { return n == service }))
+	}
+	a := Along{Service: service, Needs: others(k.plan.WithNeeds(service)), NeededBy: others(k.plan.WithDependents(service)), Running: []string{}}
+	for _, name := range a.NeededBy {
+		if s := k.units[name].snapshot().State; s != Stopped && s != Failed && s != Finished {
+			a.Running = append(a.Running, name)
+		}
+	}
+	return a, nil
+}
+
 // Stop stops the named services and what needs them; without a name, all. It
 // returns when nothing of them is left, with the names of those it stopped.
 func (k *Keeper) Stop(names ...string) ([]string, error) {
