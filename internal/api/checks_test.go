@@ -63,6 +63,16 @@ func TestChecksAndRemedies(t *testing.T) {
 	require.Len(t, w.Variables, 2)
 	assert.Equal(t, fmt.Sprint(held.Actions[0].Port), w.Variables[0].Value)
 
+	along, err := c.Along(ctx, "api")
+	require.NoError(t, err)
+	assert.Empty(t, along.Needs)
+	_, err = c.Along(ctx, "nobody")
+	assert.ErrorContains(t, err, `there is no service "nobody"`)
+	effects, err := c.Changes(ctx)
+	require.NoError(t, err)
+	require.Len(t, effects, 1)
+	assert.Equal(t, "keep", effects[0].Does)
+
 	kinds, err := c.Kinds(ctx)
 	require.NoError(t, err)
 	i := slices.IndexFunc(kinds, func(k project.Available) bool { return k.Name == "program" })
