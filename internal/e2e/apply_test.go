@@ -26,7 +26,7 @@ needs = ["api"]
 [service.gone]
 run = "sleep 1003"
 [service.once]
-run = "sh -c 'sleep 2; exit 7'"
+run = "sh -c 'sleep 5; exit 7'"
 restart = { when = "never" }
 health = { run = "true" }
 `
