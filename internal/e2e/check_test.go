@@ -234,7 +234,7 @@ func TestPortsAndRemedies(t *testing.T) {
 	s.see(fmt.Sprintf("port %d is free", number))
 	s.gone(`stops +shelf`)
 
-	// Another port: for now, for this machine, or declared.
+	// Another port: temporary, for this machine, or declared.
 	cmd = stranger(nil)
 	s.press("r")
 	s.see(`✖ stops +shelf`)

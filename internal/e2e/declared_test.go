@@ -4,6 +4,8 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"io"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -298,4 +300,26 @@ func TestConsolesWithoutAClient(t *testing.T) {
 	} {
 		assert.Contains(t, p.say(service, talk[0]), talk[1], service)
 	}
+}
+
+// Under root, PHP's pages are made by the declared user.
+func TestPoolUser(t *testing.T) {
+	testkit.NeedRoot(t)
+	testkit.Need(t, "/usr/sbin/php-fpm*", "php-fpm")
+	testkit.Need(t, "/usr/sbin/nginx", "nginx")
+	p := newProject(t, "[service.engine]\nkind = \"php\"\nuser = \"nobody\"\n[service.web]\nkind = \"nginx\"\nroot = \"public\"\nphp = \"${engine}\"\n")
+	p.write("public/index.php", "<?php echo 'made by ', exec('id -un');")
+	for dir := p.dir; len(dir) > len(os.TempDir()); dir = filepath.Dir(dir) {
+		require.NoError(t, os.Chmod(dir, 0o755)) // nobody gets there
+	}
+	require.Zero(t, p.run("start").code)
+	answer, err := http.Get(p.status().Service["web"].Facts["url"])
+	require.NoError(t, err)
+	defer answer.Body.Close()
+	page, err := io.ReadAll(answer.Body)
+	require.NoError(t, err)
+	assert.Equal(t, "made by nobody", string(page))
+	p.must("stop")
+	p.write("neighbour.toml", "[service.engine]\nkind = \"php\"\nuser = \"no-such-user\"\n")
+	assert.Contains(t, p.run("start").stderr, `there is no user "no-such-user" on this machine; correct user, or leave it out`)
 }

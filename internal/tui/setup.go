@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -30,9 +29,8 @@ func Setup(ctx context.Context, p *discover.Proposal) (bool, error) {
 // setup is the screen on which a first declaration is made: the services on
 // the left, the file that they make on the right.
 type setup struct {
-	p             *discover.Proposal
-	theme         *theme
-	grounded      bool
+	p *discover.Proposal
+	ground
 	width, height int
 	row, column   int
 	editing       *field
@@ -54,7 +52,7 @@ type installed struct{ version, missing string }
 type installedMsg map[string]installed
 
 func newSetup(p *discover.Proposal) *setup {
-	s := &setup{p: p, kinds: discover.Kinds(), theme: newTheme(os.Getenv(groundVariable) != "light"), grounded: os.Getenv(groundVariable) != ""}
+	s := &setup{p: p, kinds: discover.Kinds(), ground: newGround()}
 	s.column = nameColumn
 	s.render()
 	return s
@@ -113,12 +111,9 @@ func (s *setup) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.WindowSizeMsg:
 		s.width, s.height = msg.Width, msg.Height
 	case tea.BackgroundColorMsg:
-		if os.Getenv(groundVariable) == "" {
-			s.theme = newTheme(msg.IsDark())
-		}
-		s.grounded = true
+		s.told(msg)
 	case tickMsg:
-		s.grounded = true
+		s.decided = true
 	case installedMsg:
 		s.installed = msg
 	case tea.MouseClickMsg:
@@ -236,16 +231,7 @@ func (s *setup) editKey(k tea.KeyPressMsg) {
 }
 
 // View draws the screen.
-func (s *setup) View() tea.View {
-	v := tea.NewView(strings.Join(s.screen(), "\n"))
-	v.AltScreen = true
-	v.MouseMode = tea.MouseModeCellMotion
-	if _, none := os.LookupEnv("NO_COLOR"); s.grounded && !none {
-		v.BackgroundColor = s.theme.ground
-	}
-	v.WindowTitle = s.p.Name + " · Neighbour"
-	return v
-}
+func (s *setup) View() tea.View { return s.view(s.screen(), s.p.Name+" · Neighbour") }
 
 // setupTop is the row of the screen that the table's first row is in.
 const setupTop = 4

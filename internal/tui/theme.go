@@ -2,7 +2,10 @@ package tui
 
 import (
 	"image/color"
+	"os"
+	"strings"
 
+	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
 
 	"neighbour/internal/core/keep"
@@ -72,4 +75,38 @@ func stateInk(s keep.State) ink {
 		return stateBad
 	}
 	return stateOff
+}
+
+// ground is which colours are used: those for the ground that the terminal
+// tells, or that the user's variable says.
+type ground struct {
+	theme   *theme
+	decided bool
+}
+
+func newGround() ground {
+	said := os.Getenv(groundVariable)
+	return ground{theme: newTheme(said != "light"), decided: said != ""}
+}
+
+// told takes the terminal's answer.
+func (g *ground) told(msg tea.BackgroundColorMsg) {
+	if os.Getenv(groundVariable) == "" {
+		g.theme = newTheme(msg.IsDark())
+	}
+	g.decided = true
+}
+
+// view is a full screen of lines. Until the terminal has told its own ground,
+// ours must not hide it; with a ground of our own the colours are readable on
+// any terminal.
+func (g *ground) view(lines []string, title string) tea.View {
+	v := tea.NewView(strings.Join(lines, "\n"))
+	v.AltScreen = true
+	v.MouseMode = tea.MouseModeCellMotion
+	if _, none := os.LookupEnv("NO_COLOR"); g.decided && !none {
+		v.BackgroundColor = g.theme.ground
+	}
+	v.WindowTitle = title
+	return v
 }

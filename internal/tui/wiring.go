@@ -430,11 +430,11 @@ func (v *wiringView) drawFiles(m *model, rows int) []string {
 			}
 		}
 	}
-	in1, name, service := min(26, m.width/4), min(24, m.width/4), min(14, m.width/8)
-	return append([]string{t.paint(faint, fmt.Sprintf("  %-*s%-*s%-20s%s", in1, "in", name, "variable", "is", "for"))}, v.list(m, rows-1, detail, len(all), at, func(i int, in ink) string {
+	where, name, service := min(26, m.width/4), min(24, m.width/4), min(14, m.width/8)
+	return append([]string{t.paint(faint, fmt.Sprintf("  %-*s%-*s%-20s%s", where, "in", name, "variable", "is", "for"))}, v.list(m, rows-1, detail, len(all), at, func(i int, in ink) string {
 		d := all[i]
 		if d.file.Problem != "" {
-			return t.paint(in, pad(Truncate(place(d), in1-1), in1)) + t.paint(stateWarn, "▲ "+Truncate(d.file.Problem, m.width-in1-6))
+			return t.paint(in, pad(Truncate(place(d), where-1), where)) + t.paint(stateWarn, "▲ "+Truncate(d.file.Problem, m.width-where-6))
 		}
 		mark, shape := stateGood, "="
 		switch d.Result {
@@ -448,7 +448,7 @@ func (v *wiringView) drawFiles(m *model, rows int) []string {
 		case wire.Missing, wire.Unused:
 			mark, shape = faint, "·"
 		}
-		return t.paint(in, pad(Truncate(place(d), in1-1), in1)+pad(Truncate(d.Name, name-1), name)) + t.paint(mark, pad(shape+" "+string(d.Result), 20)) +
+		return t.paint(in, pad(Truncate(place(d), where-1), where)+pad(Truncate(d.Name, name-1), name)) + t.paint(mark, pad(shape+" "+string(d.Result), 20)) +
 			t.paint(plain, pad(Truncate(d.file.Service, service-1), service)) + t.paint(faint, strings.Join(d.Parts, "; "))
 	})...)
 }

@@ -194,9 +194,7 @@ func TestConstraintsNobodyCanMeet(t *testing.T) {
 		var c declare.Constraint
 		refused := c.UnmarshalText([]byte(text)) != nil
 		parsed, err := semver.NewConstraint(text)
-		if err != nil {
-			t.Skip("not a constraint")
-		}
+		require.NoError(t, err)
 		met := false
 		for x := range 6 {
 			for y := range 6 {

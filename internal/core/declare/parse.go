@@ -103,8 +103,8 @@ func profilesOf(root *node) (map[string]*node, []string) {
 // another kind is declared anew, since the keys of the one before mean
 // nothing to it; and so is a check that is of another sort.
 func (n *node) overlay(over *node) {
-	for name, theirs := range over.child0("service") {
-		mine := n.child0("service")[name]
+	for name, theirs := range over.members("service") {
+		mine := n.members("service")[name]
 		if mine == nil || mine.kind != tableNode || theirs.kind != tableNode {
 			continue
 		}
@@ -125,8 +125,8 @@ func (n *node) overlay(over *node) {
 	n.merge(over)
 }
 
-// child0 are the entries of a table in a table; nil if there is none.
-func (n *node) child0(key string) map[string]*node {
+// members are the entries of a table in a table; nil if there is none.
+func (n *node) members(key string) map[string]*node {
 	if c := n.table[key]; c != nil && c.kind == tableNode {
 		return c.table
 	}

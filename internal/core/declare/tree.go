@@ -2,6 +2,7 @@ package declare
 
 import (
 	"errors"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -57,6 +58,12 @@ func parseTree(src []byte, file string) (*node, *syntaxError) {
 		return nil, &syntaxError{Position{file, 1, 1}, cleanMessage(err.Error())}
 	}
 	p := &treeParser{src: src, file: file, root: &node{kind: tableNode, table: map[string]*node{}}}
+	p.starts = []int{0}
+	for i, c := range src {
+		if c == '\n' {
+			p.starts = append(p.starts, i+1)
+		}
+	}
 	p.parser.Reset(src)
 	current := p.root
 	for p.parser.NextExpression() {
@@ -90,16 +97,16 @@ type treeParser struct {
 	src    []byte
 	file   string
 	root   *node
+	starts []int // where the lines begin
 }
 
 // place turns an offset into a line and a column of characters.
 func (p *treeParser) place(offset int) Position {
-	line, start := 1, 0
-	for i := 0; i < offset && i < len(p.src); i++ {
-		if p.src[i] == '\n' {
-			line, start = line+1, i+1
-		}
+	line, found := slices.BinarySearch(p.starts, offset)
+	if found { // the first byte of a line
+		line++
 	}
+	start := p.starts[line-1]
 	return Position{p.file, line, utf8.RuneCount(p.src[start:offset]) + 1}
 }
 

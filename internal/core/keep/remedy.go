@@ -73,7 +73,7 @@ func (k *Keeper) Remedy(ctx context.Context, id string, a check.Action) (string,
 	return "", fmt.Errorf("the keeper doesn't know how to %s", a.Do)
 }
 
-// usePort gives a service another port for now.
+// usePort gives a service another port until everything is stopped.
 func (k *Keeper) usePort(service string, number int) error {
 	if err := k.project.UsePort(service, number); err != nil {
 		return err

@@ -227,6 +227,17 @@ type Instance struct {
 	Expand func(text string) (Fact, error)
 }
 
+// Login is who the facts of a server are about: the first declared user, or
+// else the server's own, whose secret is "password".
+func (in *Instance) Login(users []string, own string) (user, password string, err error) {
+	if len(users) > 0 {
+		password, err = in.UserPassword(users[0])
+		return users[0], password, err
+	}
+	password, err = in.Secret("password")
+	return own, password, err
+}
+
 // UserPassword is the password of a declared user.
 func (in *Instance) UserPassword(name string) (string, error) { return in.Secret("user." + name) }
 

@@ -67,6 +67,26 @@ func TCP(addresses ...string) Probe {
 	})
 }
 
+// Talk makes a check of a conversation on a fresh connection. Its deadline is
+// the check's.
+func Talk(address string, talk func(net.Conn) (string, error)) Probe {
+	return Func(func(ctx context.Context) (string, error) {
+		conn, err := new(net.Dialer).DialContext(ctx, "tcp", address)
+		if err != nil {
+			return "", errors.New(Explain(err))
+		}
+		defer conn.Close()
+		if deadline, ok := ctx.Deadline(); ok {
+			_ = conn.SetDeadline(deadline)
+		}
+		answer, err := talk(conn)
+		if err != nil {
+			return "", errors.New(Explain(err))
+		}
+		return answer, nil
+	})
+}
+
 // HTTP describes an HTTP check.
 type HTTP struct {
 	// URLs are tried in turn until one accepts a connection.

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"sync"
 	"syscall"
 	"time"
 )
@@ -110,8 +111,10 @@ func Start(spec Spec) (*Process, error) {
 	p.id.PID = cmd.Process.Pid
 	// The child can't be reaped before Wait, so its entry is still there.
 	p.id.Start, _ = startOf(p.id.PID)
+	waitedFor.Store(p.id.PID, true)
 	go func() {
 		err := cmd.Wait()
+		waitedFor.Delete(p.id.PID)
 		p.exit = exitOf(cmd.ProcessState, err)
 		close(p.done)
 	}()
@@ -143,9 +146,15 @@ func Adopt(id ID, mark string) (*Process, error) {
 	return p, nil
 }
 
+// waitedFor are the pids of the children that this process started itself.
+var waitedFor sync.Map
+
 // reaped is how a process ended that is this process's own child, although it
 // didn't start it: a keeper that took another's place has that one's children.
 func reaped(pid int) Exit {
+	if _, ours := waitedFor.Load(pid); ours {
+		return Exit{} // who started it learns it
+	}
 	var ws syscall.WaitStatus
 	if got, err := syscall.Wait4(pid, &ws, syscall.WNOHANG, nil); err != nil || got != pid {
 		return Exit{}

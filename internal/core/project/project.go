@@ -125,7 +125,7 @@ func (p *Project) KeepProfile() error {
 }
 
 // ForgetChoices is called when everything is stopped: the profile, and the
-// ports for now, hold until then.
+// temporary ports, hold until then.
 func (p *Project) ForgetChoices() {
 	_ = os.Remove(p.profileFile())
 	_ = os.Remove(p.insteadFile())

@@ -2,8 +2,6 @@
 package beanstalkd
 
 import (
-	"context"
-	"errors"
 	"net"
 	"regexp"
 	"strconv"
@@ -66,18 +64,10 @@ func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) { return kind
 
 // Probe asks for its statistics.
 func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
-	return probe.Func(func(ctx context.Context) (string, error) {
-		conn, err := new(net.Dialer).DialContext(ctx, "tcp", "127.0.0.1:"+strconv.Itoa(in.Port))
-		if err != nil {
-			return "", errors.New(probe.Explain(err))
-		}
-		if deadline, ok := ctx.Deadline(); ok {
-			_ = conn.SetDeadline(deadline)
-		}
+	return probe.Talk("127.0.0.1:"+strconv.Itoa(in.Port), func(conn net.Conn) (string, error) {
 		c := beanstalk.NewConn(conn)
-		defer c.Close()
 		if _, err := c.Stats(); err != nil {
-			return "", errors.New(probe.Explain(err))
+			return "", err
 		}
 		return "tells its statistics", nil
 	}), nil

@@ -4,8 +4,6 @@ package mail
 
 import (
 	"bufio"
-	"context"
-	"errors"
 	"fmt"
 	"net"
 	"net/textproto"
@@ -61,17 +59,9 @@ func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 
 // Probe waits for the greeting (RFC 5321, section 3.1) and says goodbye.
 func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
-	return probe.Func(func(ctx context.Context) (string, error) {
-		conn, err := new(net.Dialer).DialContext(ctx, "tcp", "127.0.0.1:"+strconv.Itoa(in.Port))
-		if err != nil {
-			return "", errors.New(probe.Explain(err))
-		}
-		defer conn.Close()
-		if deadline, ok := ctx.Deadline(); ok {
-			_ = conn.SetDeadline(deadline)
-		}
+	return probe.Talk("127.0.0.1:"+strconv.Itoa(in.Port), func(conn net.Conn) (string, error) {
 		if _, _, err := textproto.NewReader(bufio.NewReader(conn)).ReadResponse(220); err != nil {
-			return "", errors.New(probe.Explain(err))
+			return "", err
 		}
 		_, _ = conn.Write([]byte("QUIT\r\n")) // its answer is not worth waiting for
 		return "greets by SMTP", nil

@@ -257,12 +257,8 @@ func database(in *kind.Instance) string {
 
 // Facts are how to reach it.
 func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
-	user, users := root, in.Service.Settings.(*Settings).Users
-	password, err := in.Secret("password")
-	if len(users) > 0 {
-		user = users[0]
-		password, err = in.UserPassword(user)
-	}
+	users := in.Service.Settings.(*Settings).Users
+	user, password, err := in.Login(users, root)
 	if err != nil {
 		return nil, err
 	}

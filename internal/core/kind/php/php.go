@@ -4,7 +4,6 @@ package php
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"net"
@@ -171,18 +170,10 @@ func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) { return kind
 
 // Probe asks for the ping page by FastCGI (FastCGI specification 1.0).
 func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
-	return probe.Func(func(ctx context.Context) (string, error) {
-		conn, err := new(net.Dialer).DialContext(ctx, "tcp", "127.0.0.1:"+strconv.Itoa(in.Port))
-		if err != nil {
-			return "", errors.New(probe.Explain(err))
-		}
-		defer conn.Close()
-		if deadline, ok := ctx.Deadline(); ok {
-			_ = conn.SetDeadline(deadline)
-		}
+	return probe.Talk("127.0.0.1:"+strconv.Itoa(in.Port), func(conn net.Conn) (string, error) {
 		body, err := get(conn, pingPath)
 		if err != nil {
-			return "", errors.New(probe.Explain(err))
+			return "", err
 		}
 		if !strings.Contains(body, "pong") {
 			return "", fmt.Errorf("answers %q to a ping", strings.TrimSpace(body))

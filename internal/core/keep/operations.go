@@ -1,0 +1,165 @@
+package keep
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Start starts the named services and all that they need; without a name,
+// all. It returns at once, with the time at which this start began: every
+// status that is told from then on is newer. Services that run already are
+// left as they are.
+func (k *Keeper) Start(names ...string) (time.Time, error) {
+	if err := k.decl.Check(names...); err != nil {
+		return time.Time{}, err
+	}
+	defer k.oneAtATime()()
+	if later := k.decl.LaterKeys(""); len(later) > 0 {
+		k.warn(notCarriedOut(later))
+	}
+	k.writeEnvFile()
+	return k.startAll(k.chosen(names), names), nil
+}
+
+// oneAtATime waits for the operation under way and begins another, which
+// ends when the returned function is called.
+func (k *Keeper) oneAtATime() (end func()) {
+	k.ops <- struct{}{}
+	return func() { <-k.ops }
+}
+
+func (k *Keeper) chosen(names []string) []string {
+	if len(names) == 0 {
+		names = k.decl.Names()
+	}
+	return k.plan.WithNeeds(names...)
+}
+
+// startAll starts exactly these. Those that are named are run again even if
+// they have run to their end. If all of them run already, the time is that
+// of the start which made them run.
+func (k *Keeper) startAll(set, named []string) time.Time {
+	began, any := time.Now(), false
+	for _, name := range set {
+		if k.units[name].start(k.ctx, nil, slices.Contains(named, name)) {
+			any = true
+		}
+	}
+	k.mu.Lock()
+	if any {
+		k.overview.Began, k.overview.Took = began, 0
+		k.log.Info("start", "services", strings.Join(set, " "))
+	}
+	began = k.overview.Began
+	k.mu.Unlock()
+	k.measureStart()
+	return began
+}
+
+// Along is what else an operation on a service is about, in the order of a
+// start.
+type Along struct {
+	Service string `json:"service"`
+	// Needs are all that it needs in turn, NeededBy all that need it, and
+	// Running those of the latter that run.
+	Needs    []string `json:"needs"`
+	NeededBy []string `json:"needed_by"`
+	Running  []string `json:"running"`
+}
+
+// Along tells what else an operation on a service is about.
+func (k *Keeper) Along(service string) (Along, error) {
+	if err := k.decl.Check(service); err != nil {
+		return Along{}, err
+	}
+	others := func(names []string) []string {
+		return orEmpty(slices.DeleteFunc(names, func(n string) bool { return n == service }))
+	}
+	a := Along{Service: service, Needs: others(k.plan.WithNeeds(service)), NeededBy: others(k.plan.WithDependents(service)), Running: []string{}}
+	for _, name := range a.NeededBy {
+		if s := k.units[name].snapshot().State; s != Stopped && s != Failed && s != Finished {
+			a.Running = append(a.Running, name)
+		}
+	}
+	return a, nil
+}
+
+// Stop stops the named services and what needs them; without a name, all. It
+// returns when nothing of them is left, with the names of those it stopped.
+func (k *Keeper) Stop(names ...string) ([]string, error) {
+	if err := k.decl.Check(names...); err != nil {
+		return nil, err
+	}
+	defer k.oneAtATime()()
+	if len(names) == 0 {
+		names = k.decl.Names()
+	}
+	set := k.plan.WithDependents(names...)
+	k.log.Info("stop", "services", strings.Join(set, " "))
+	var touched []string
+	for _, name := range set {
+		if s := k.units[name].snapshot().State; s != Stopped && s != Finished && s != Failed {
+			touched = append(touched, name)
+		}
+	}
+	k.stopAll(set)
+	return touched, nil
+}
+
+// stopAll stops these services, each after those of them that need it.
+func (k *Keeper) stopAll(set []string) {
+	done := map[string]chan struct{}{}
+	for _, name := range set {
+		done[name] = make(chan struct{})
+	}
+	var all sync.WaitGroup
+	for _, name := range set {
+		all.Go(func() {
+			defer close(done[name])
+			for _, dependent := range k.plan.NeededBy(name) {
+				if c, ok := done[dependent]; ok {
+					<-c
+				}
+			}
+			k.units[name].stop()
+		})
+	}
+	all.Wait()
+}
+
+// Restart stops and starts the named services, with all that they need if
+// so asked; without a name, all. What needs them is left running and told.
+// It returns when they have begun to start again, with the names of those
+// that need a restarted service.
+func (k *Keeper) Restart(withNeeds bool, names ...string) (told []string, began time.Time, err error) {
+	if err := k.decl.Check(names...); err != nil {
+		return nil, began, err
+	}
+	defer k.oneAtATime()()
+	set := k.plan.WithNeeds(names...)
+	if len(names) == 0 {
+		set = k.chosen(nil)
+	} else if !withNeeds {
+		set = slices.DeleteFunc(set, func(n string) bool { return !slices.Contains(names, n) })
+	}
+	k.stopAll(set)
+	began = k.startAll(set, set)
+	for _, name := range k.plan.WithDependents(set...) {
+		if slices.Contains(set, name) {
+			continue
+		}
+		if s := k.units[name].snapshot().State; s == Ready || s == Ailing {
+			told = append(told, name)
+			note := fmt.Sprintf("%s was restarted at %s, and this was not", join(among(k.plan.WithNeeds(name), set)), time.Now().Format("15:04:05"))
+			k.units[name].set(func(s *Status) { s.Reason = note })
+		}
+	}
+	return told, began, nil
+}
+
+func among(names, set []string) []string {
+	return slices.DeleteFunc(slices.Clone(names), func(n string) bool { return !slices.Contains(set, n) })
+}
