@@ -88,7 +88,6 @@ type model struct {
 	// no loss.
 	refreshing bool
 	added      string // a service to select as soon as it is there
-	grounded   bool   // the ground is decided
 
 	selected         string
 	scrollX, scrollY int
