@@ -11,10 +11,8 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"strconv"
 
 	"neighbour/internal/core/check"
-	"neighbour/internal/core/journal"
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
 )
@@ -188,19 +186,28 @@ func (c *Client) Edit(ctx context.Context, change project.Change) error {
 	return c.do(ctx, http.MethodPost, "/declaration", change, &Done{})
 }
 
-// Log returns the last n lines of a service's log that begin before the
-// offset; a negative one means the end.
-func (c *Client) Log(ctx context.Context, name string, before int64, n int) ([]journal.Line, error) {
-	q := url.Values{"before": {strconv.FormatInt(before, 10)}, "n": {strconv.Itoa(n)}}
-	var lines []journal.Line
-	err := c.do(ctx, http.MethodGet, "/services/"+url.PathEscape(name)+"/log?"+q.Encode(), nil, &lines)
-	return lines, err
+// stream reads server-sent events.
+type stream struct{ in *bufio.Reader }
+
+func newStream(r io.Reader) stream { return stream{bufio.NewReaderSize(r, 64<<10)} }
+
+// next returns the data of the next event.
+func (s stream) next() ([]byte, error) {
+	for {
+		line, err := s.in.ReadBytes('\n')
+		if err != nil {
+			return nil, err
+		}
+		if data, ok := bytes.CutPrefix(line, []byte("data: ")); ok {
+			return data, nil
+		}
+	}
 }
 
 // Events is a stream of changes.
 type Events struct {
 	body io.Closer
-	in   *bufio.Reader
+	in   stream
 }
 
 // Events begins to listen for changes, until the context ends or the stream
@@ -210,23 +217,18 @@ func (c *Client) Events(ctx context.Context) (*Events, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Events{body: resp.Body, in: bufio.NewReaderSize(resp.Body, 64<<10)}, nil
+	return &Events{body: resp.Body, in: newStream(resp.Body)}, nil
 }
 
 // Next waits for the next change. The first holds every service, later ones
 // those that changed. It returns io.EOF when the keeper has ended.
 func (e *Events) Next() (Snapshot, error) {
-	for {
-		line, err := e.in.ReadBytes('\n')
-		if err != nil {
-			return Snapshot{}, err
-		}
-		if data, ok := bytes.CutPrefix(line, []byte("data: ")); ok {
-			var s Snapshot
-			err := json.Unmarshal(data, &s)
-			return s, err
-		}
+	var s Snapshot
+	data, err := e.in.next()
+	if err == nil {
+		err = json.Unmarshal(data, &s)
 	}
+	return s, err
 }
 
 // Close ends the stream.

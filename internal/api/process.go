@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -53,15 +54,14 @@ func Keep(ctx context.Context, dir, profile string, start []string) error {
 		return err
 	}
 	defer closeLog()
-	// Only the holder of the lock may serve here: what is there is stale.
-	if err := os.Remove(p.Socket()); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	folder, err := os.Open(p.Dir)
+	if err != nil {
 		return err
 	}
-	l, err := net.Listen("unix", p.Socket())
+	defer folder.Close()
+	g := &guard{project: p, log: log, lock: lock, dir: folder}
+	l, err := g.listen()
 	if err != nil {
-		return fmt.Errorf("the keeper can't listen: %w", err)
-	}
-	if err := os.Chmod(p.Socket(), 0o600); err != nil {
 		return err
 	}
 	ctx, end := context.WithCancel(ctx)
@@ -85,12 +85,18 @@ func Keep(ctx context.Context, dir, profile string, start []string) error {
 	}
 	server := NewServer(k, endStopped, log)
 	server.replace = end
+	var all sync.WaitGroup
+	g.keeper, g.end = k, end
+	g.serve = func(l net.Listener) { all.Go(func() { _ = server.Serve(ctx, l) }) }
+	g.anew = func() { server.replaceBy([]string{}) }
+	all.Go(func() { g.watch(ctx) })
 	err = server.Serve(ctx, l)
 	end()
+	all.Wait()
 	if err := errors.Join(err, <-supervised); err != nil || server.next == nil {
 		return err
 	}
-	return become(p, lock, server.next)
+	return become(p, g.lock, server.next)
 }
 
 // lockVariable tells a keeper that takes another's place which file
@@ -248,7 +254,11 @@ func Connect(ctx context.Context, p *project.Project) (*Client, error) {
 				return c, nil
 			}
 			b, _ := os.ReadFile(said.Name())
-			return nil, fmt.Errorf("the keeper ended at once: %s", strings.TrimSpace(string(b)))
+			if !strings.Contains(string(b), errHeld.Error()) {
+				return nil, fmt.Errorf("the keeper ended at once: %s", strings.TrimSpace(string(b)))
+			}
+			// There is a keeper, and it will have its socket again.
+			ended = nil
 		case <-deadline:
 			return nil, fmt.Errorf("the keeper does not answer after %s; see %s", startWait, p.KeeperLog())
 		case <-time.After(time.Millisecond):

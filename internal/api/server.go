@@ -9,7 +9,6 @@ import (
 	"net"
 	"net/http"
 	"os"
-	"strconv"
 	"strings"
 	"time"
 
@@ -49,7 +48,8 @@ func (s *Server) routes() map[string]http.HandlerFunc {
 		"POST /v1/start":                s.start,
 		"POST /v1/stop":                 s.stop,
 		"POST /v1/restart":              s.restart,
-		"GET /v1/services/{name}/log":   s.logLines,
+		"GET /v1/logs":                  s.logs,
+		"GET /v1/logs/count":            s.countLogs,
 		"GET /v1/services/{name}/along": s.along,
 		"GET /v1/kinds":                 s.kinds,
 		"GET /v1/checks":                s.checks,
@@ -234,8 +234,14 @@ func (s *Server) apply(w http.ResponseWriter, _ *http.Request) {
 		return
 	}
 	reply(w, http.StatusOK, effects)
-	s.next = append([]string{}, start...)
-	s.replace() // the server lets this answer go out first
+	s.replaceBy(append([]string{}, start...)) // the server lets this answer go out first
+}
+
+// replaceBy ends the keeper so that another takes its place, which starts
+// these services.
+func (s *Server) replaceBy(start []string) {
+	s.next = start
+	s.replace()
 }
 
 func (s *Server) along(w http.ResponseWriter, r *http.Request) {
@@ -258,22 +264,6 @@ func (s *Server) edit(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	reply(w, http.StatusOK, Done{Services: []string{c.Service}})
-}
-
-func (s *Server) logLines(w http.ResponseWriter, r *http.Request) {
-	before, n := int64(-1), 500
-	if v := r.FormValue("before"); v != "" {
-		before, _ = strconv.ParseInt(v, 10, 64)
-	}
-	if v, err := strconv.Atoi(r.FormValue("n")); err == nil {
-		n = min(max(v, 1), 10_000)
-	}
-	lines, err := s.keeper.Log(r.PathValue("name"), before, n)
-	if err != nil {
-		fail(w, err)
-		return
-	}
-	reply(w, http.StatusOK, lines)
 }
 
 // frame is the least time between two events, so that a busy service doesn't

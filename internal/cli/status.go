@@ -8,8 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -18,7 +16,6 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/core/declare"
-	"neighbour/internal/core/journal"
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/wire"
@@ -244,102 +241,5 @@ func (a *app) printEnv(vars []project.Explained, format string, why bool) error 
 			}
 		}
 	}
-	return nil
-}
-
-func (a *app) logs() *cobra.Command {
-	var want wantedLines
-	var grep string
-	cmd := &cobra.Command{
-		Use: "logs [SERVICE...]", Short: "Print what services wrote",
-		ValidArgsFunction: a.services,
-		RunE: func(cmd *cobra.Command, names []string) error {
-			p, err := a.project()
-			if err != nil {
-				return err
-			}
-			if err := p.Check(names...); err != nil {
-				return err
-			}
-			if want.pattern, err = regexp.Compile(grep); err != nil {
-				return usageError{fmt.Errorf("--grep: %w", err)}
-			}
-			if want.n < 0 {
-				return usageError{fmt.Errorf("-n %d: write how many lines, 0 or more", want.n)}
-			}
-			if len(names) == 0 {
-				names = inOrder(p)
-			}
-			return a.printLogs(cmd.Context(), p, names, want)
-		},
-	}
-	cmd.Flags().IntVarP(&want.n, "lines", "n", 100, "how many lines of each service")
-	cmd.Flags().BoolVarP(&want.follow, "follow", "f", false, "go on with what comes")
-	cmd.Flags().DurationVar(&want.since, "since", 0, "only what came in this time, for example 10m")
-	cmd.Flags().BoolVar(&want.json, "json", false, "print a JSON object for each line")
-	cmd.Flags().StringVar(&grep, "grep", "", "only lines that match the regular expression")
-	return cmd
-}
-
-// wantedLines says which lines of the logs to print, and how.
-type wantedLines struct {
-	n            int
-	follow, json bool
-	since        time.Duration
-	pattern      *regexp.Regexp
-}
-
-func (a *app) printLogs(ctx context.Context, p *project.Project, names []string, want wantedLines) error {
-	clean := func(s string) string { return s }
-	if f, ok := a.out.(*os.File); ok && terminal(f) {
-		clean = tui.Clean
-	}
-	pad := 0
-	for _, name := range names {
-		pad = max(pad, len(name))
-	}
-	encoder := json.NewEncoder(a.out)
-	encoder.SetEscapeHTML(false)
-	write := func(e journal.Entry) {
-		if want.json {
-			_ = encoder.Encode(e)
-			return
-		}
-		at := "--:--:--"
-		if !e.At.IsZero() {
-			at = e.At.Format("15:04:05")
-		}
-		fmt.Fprintf(a.out, "%s  %-*s  %s\n", at, pad, e.Service, clean(e.Text))
-	}
-	byService := map[string][]journal.Line{}
-	for _, name := range names {
-		lines, err := journal.Search(p.LogFile(name), want.n, func(l journal.Line) bool {
-			return want.pattern.MatchString(l.Text) && (want.since == 0 || time.Since(l.At) <= want.since)
-		})
-		if err != nil {
-			return err
-		}
-		byService[name] = lines
-	}
-	for _, e := range journal.Merge(byService) {
-		write(e)
-	}
-	if !want.follow {
-		return nil
-	}
-	if err := p.EnsureDirs(); err != nil {
-		return err
-	}
-	f, err := journal.Follow(p.LogDir(), names, false, func(service string, lines []journal.Line) {
-		for _, l := range lines {
-			if want.pattern.MatchString(l.Text) {
-				write(journal.Entry{Service: service, Line: l})
-			}
-		}
-	})
-	if err != nil {
-		return err
-	}
-	f.Run(ctx)
 	return nil
 }

@@ -89,7 +89,7 @@ func TestChecksComeAndGo(t *testing.T) {
 		"huge":         {api, write(".env", strings.Repeat("A=1\n", 13<<20)), write(".env", ""), "envfile/.env", "warns", "it has 52 MB, far more than an env file has"},
 		"a folder":     {api, func(p *project) { require.NoError(t, os.Mkdir(filepath.Join(p.dir, ".env"), 0o755)) }, func(p *project) { require.NoError(t, os.Remove(filepath.Join(p.dir, ".env"))) }, "envfile/.env", "warns", "it is a folder"},
 		"dangling":     {api, func(p *project) { require.NoError(t, os.Symlink("gone", filepath.Join(p.dir, ".env"))) }, write("gone", ""), "envfile/.env", "warns", "it is a link to gone, which doesn't exist"},
-		"later":        {api + "reload = [\"*.js\"]\n", nil, write("neighbour.toml", api), "later/service.api.reload", "note", "checked, and not carried out yet"},
+		"later":        {api + "[errand.count]\nrun = \"true\"\n", nil, write("neighbour.toml", api), "later/errand.count", "note", "checked, and not carried out yet"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := newProject(t, c.declaration)

@@ -68,6 +68,7 @@ func (m *model) doorstepLeft(s api.Status, width, rows int) []string {
 			out = append(out, t.paint(line, "  ┊ ")+t.paint(faint, l))
 		}
 	}
+	out = append(out, m.tries(s, width)...)
 	facts := m.facts(s, width)
 	if s.State == keep.Failed || s.State == keep.Ailing { // the reason comes first
 		facts = facts[:min(len(facts), max(1, rows-len(out)-1))]
@@ -83,6 +84,22 @@ func (m *model) doorstepLeft(s api.Status, width, rows int) []string {
 		out = append(out, "")
 	}
 	return out[:rows]
+}
+
+// tries tells how the latest lives of a service ended, if there were several.
+func (m *model) tries(s api.Status, width int) []string {
+	if len(s.Tries) < 2 || s.State == keep.Ready {
+		return nil
+	}
+	var out []string
+	for i, try := range s.Tries {
+		text := fmt.Sprintf("try %d  %s  %s", i+1, try.Began.Local().Format("15:04:05"), Plain(try.Reason))
+		if n := len(try.Lines); n > 0 {
+			text += ": " + Plain(try.Lines[n-1])
+		}
+		out = append(out, m.theme.paint(line, "  ┊ ")+m.theme.paint(faint, Truncate(text, width-4)))
+	}
+	return out
 }
 
 // facts are the lines with the address, the credentials, and what it needs.

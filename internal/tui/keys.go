@@ -33,8 +33,6 @@ func (m *model) bindings() []binding {
 		return m.panel.bindings()
 	case m.filtering:
 		return []binding{key("type", "name, kind or state"), key("enter", "keep"), key("esc", "show all")}
-	case m.log != nil:
-		return m.log.bindings()
 	case m.page != nil:
 		return m.page.bindings(m)
 	}
@@ -49,7 +47,7 @@ func (m *model) bindings() []binding {
 	if m.overview.Changed {
 		out = append(out, key("a", "apply the change"))
 	}
-	out = append(out, spare(6, "S R T", "more of them"), key("enter", "log"))
+	out = append(out, spare(6, "S R T", "more of them"), key("enter", "log"), spare(4, "2", "logs"))
 	if len(s.Facts) > 0 {
 		out = append(out, spare(2, "c", "copy"))
 	}
@@ -88,24 +86,32 @@ func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
 		m.filterKey(k)
 		return nil
 	}
+	logs, onLogs := m.page.(*logsView)
+	if onLogs {
+		if cmd, typed := logs.typed(m, k); typed {
+			return cmd
+		}
+	}
 	switch pressed {
 	case "?":
-		m.panel = &help{}
+		m.panel = &help{keys: helpKeys}
+		if onLogs {
+			m.panel = &help{keys: logsHelp}
+		}
 		return nil
 	case "q":
 		return tea.Quit
 	case "Q":
 		return m.leaveStopped()
 	}
-	if m.log != nil {
-		return m.log.key(m, pressed)
-	}
 	if cmd, ok := m.turnTo(pressed); ok {
 		return cmd
 	}
 	if m.page != nil {
 		if pressed == "esc" {
-			m.page = nil
+			if !onLogs || !logs.back() {
+				m.turn(nil)
+			}
 			return nil
 		}
 		return m.page.key(m, pressed)
@@ -117,20 +123,37 @@ func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
 func (m *model) turnTo(pressed string) (tea.Cmd, bool) {
 	switch pressed {
 	case "1":
-		m.page = nil
+		m.turn(nil)
 		return nil, true
+	case "2":
+		return m.openLogs(""), true
 	case "3":
-		m.page = &wiringView{}
+		m.turn(&wiringView{})
 		return m.askWiring(), true
 	case "7":
 		v := &checksView{}
 		if f, ok := m.finding(m.selected); ok {
 			v.selected = f.ID
 		}
-		m.page = v
+		m.turn(v)
 		return m.askChecks(), true
 	}
 	return nil, false
+}
+
+// turn shows another view; nil is the map.
+func (m *model) turn(to page) {
+	if v, ok := m.page.(*logsView); ok {
+		v.stop()
+	}
+	m.page = to
+}
+
+// openLogs shows the logs of a service, or of all.
+func (m *model) openLogs(service string) tea.Cmd {
+	v := newLogs(service)
+	m.turn(v)
+	return v.anew(m)
 }
 
 func (m *model) mapKey(pressed string) tea.Cmd {
@@ -156,9 +179,9 @@ func (m *model) mapKey(pressed string) tea.Cmd {
 		m.reveal = !m.reveal && hasSecret(s)
 	case "c":
 		return m.copy(s)
-	case "enter", "2":
+	case "enter":
 		if s.Name != "" {
-			return m.openLog(s)
+			return m.openLogs(s.Name)
 		}
 	case "s":
 		return m.act(starting, s.Name)
@@ -213,7 +236,10 @@ func (m *model) setFilter(text string) {
 }
 
 func (m *model) click(msg tea.MouseClickMsg) tea.Cmd {
-	if msg.Button != tea.MouseLeft || m.panel != nil || m.log != nil || m.page != nil {
+	if v, ok := m.page.(*logsView); ok && msg.Button == tea.MouseLeft && m.panel == nil {
+		v.click(msg.Y - headerRows - 1)
+	}
+	if msg.Button != tea.MouseLeft || m.panel != nil || m.page != nil {
 		return nil
 	}
 	if name := m.hit(msg.X, msg.Y); name != "" {
@@ -229,8 +255,8 @@ func (m *model) wheel(msg tea.MouseWheelMsg) tea.Cmd {
 	} else if msg.Button != tea.MouseWheelDown {
 		return nil
 	}
-	if m.log != nil {
-		return m.log.scroll(m, by)
+	if v, ok := m.page.(*logsView); ok {
+		return v.selectBy(m, by)
 	}
 	if m.page != nil {
 		m.page.move(m, by/3)

@@ -16,6 +16,7 @@ import (
 	"neighbour/internal/api"
 	"neighbour/internal/core/check"
 	"neighbour/internal/core/discover"
+	"neighbour/internal/core/journal"
 	"neighbour/internal/core/keep"
 	ports "neighbour/internal/core/port"
 	"neighbour/internal/core/project"
@@ -67,6 +68,21 @@ func wired(n int) keep.Wiring {
 	return w
 }
 
+// printed are entries with awkward texts.
+func printed(n int) []journal.Entry {
+	var out []journal.Entry
+	for i := range n {
+		e := journal.Entry{Service: fmt.Sprintf("service-%d", i%7), At: time.Date(2026, 11, 22+i/40, 12, 0, i%60, 0, time.Local), Level: journal.Level(i % 5), Place: journal.Place{Seen: int64(i + 1), Log: "x", Offset: int64(i)}}
+		e.Message = strings.Repeat("宽\x1b[31mlate\x1b[2J ", 1+i*3) + strings.Repeat("\n    at lend()", i%9)
+		e.Text, e.Fields = e.Message, strings.Repeat("days=3 ", i%4)
+		if i%6 == 5 {
+			e.Event, e.Level = []string{"ready", "failed", "changed"}[i%3], journal.None
+		}
+		out = append(out, e)
+	}
+	return out
+}
+
 func text(m *model) string { return ansi.Strip(strings.Join(m.screen(), "\n")) }
 
 // Each page fills its size exactly, whatever is on it, and shows no password
@@ -74,12 +90,16 @@ func text(m *model) string { return ansi.Strip(strings.Join(m.screen(), "\n")) }
 func TestEveryPageFits(t *testing.T) {
 	for _, n := range []int{0, 1, 7, 80} {
 		for _, size := range [][2]int{{60, 16}, {80, 24}, {142, 38}, {250, 70}} {
-			for _, keys := range []string{"", "3", "3 down down", "3 tab", "3 tab down", "3 tab tab", "3 tab tab down down", "7", "7 down down", "7 l", "7 l l l", "7 b", "7 ?", "7 enter", "3 1", "e", "e down 9 9 9 9 9 9 enter", "x"} {
+			for _, keys := range []string{"", "3", "3 down down", "3 tab", "3 tab down", "3 tab tab", "3 tab tab down down", "7", "7 down down", "7 l", "7 l l l", "7 b", "7 ?", "7 enter", "3 1", "e", "e down 9 9 9 9 9 9 enter", "x",
+				"2", "enter", "2 w", "2 o up", "2 up m up up", "2 / l a t e enter", "2 f", "2 l l", "2 p down space", "2 up enter right", "2 up up down down down", "2 ?", "2 s", "2 g x enter"} {
 				m := shown(size[0], size[1], toolshed(min(n, 12))...)
 				m.Update(checksMsg{findings: found(n), took: 3 * time.Millisecond})
 				for k := range strings.FieldsSeq(keys) {
 					press(m, k)
 					m.Update(wiringMsg{wiring: wired(n)})
+					if v, ok := m.page.(*logsView); ok {
+						m.Update(logsMsg{turn: v.turn, ask: askNewest, entries: printed(n)})
+					}
 				}
 				lines := m.screen()
 				assert.Len(t, lines, size[1], "%d at %v, keys %q", n, size, keys)

@@ -176,13 +176,13 @@ func (c *copier) key(m *model, k tea.KeyPressMsg) tea.Cmd {
 	return c.press(m, c.choices(m), k.String())
 }
 
-// help lists the keys and the signs.
-type help struct{}
+// help lists the keys of a view, and the signs.
+type help struct{ keys []binding }
 
 var helpKeys = []binding{
 	key("← ↑ ↓ →", "select a service"), key("tab", "the next one in the order of the start"),
 	key("s", "start it with what it needs"), key("r", "restart it"), key("t", "stop it with what needs it"),
-	key("S R T", "the same, for more services"), key("enter", "its log"),
+	key("S R T", "the same, for more services"), key("enter", "its log"), key("2", "the logs of all"),
 	key("c", "copy its address or a credential"), key("v", "show or hide passwords"),
 	key("e", "change its version or port"), key("n", "add a service"), key("x", "remove it from the declaration"),
 	key("a", "apply a changed neighbour.toml"),
@@ -199,14 +199,18 @@ var stateHelp = []struct {
 	{keep.Stopping, "asked to end"}, {keep.Failed, "gave up; says why"}, {keep.Finished, "ran once, ended well"},
 }
 
-func (*help) draw(m *model) []string {
+func (h *help) draw(m *model) []string {
 	t := m.theme
 	var keys, signs []string
-	for _, b := range helpKeys {
-		keys = append(keys, t.paint(accent, fmt.Sprintf("%-8s", b.key))+t.paint(plain, b.does))
+	column := 8
+	for _, b := range h.keys {
+		column = max(column, Width(b.key)+2)
 	}
-	for _, h := range stateHelp {
-		signs = append(signs, t.paint(stateInk(h.state), fmt.Sprintf("%s %-10s", Shape(h.state), h.state))+t.paint(plain, h.text))
+	for _, b := range h.keys {
+		keys = append(keys, t.paint(accent, pad(b.key, column))+t.paint(plain, b.does))
+	}
+	for _, s := range stateHelp {
+		signs = append(signs, t.paint(stateInk(s.state), fmt.Sprintf("%s %-10s", Shape(s.state), s.state))+t.paint(plain, s.text))
 	}
 	signs = append(signs, "", t.paint(stateGood, "▂▃▄▅▇")+t.paint(plain, " how long a check took"), t.paint(stateBad, "×")+t.paint(plain, "     a check that failed"))
 	lines := make([]string, max(len(keys), len(signs)))

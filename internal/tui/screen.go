@@ -30,8 +30,6 @@ func (m *model) screen() []string {
 	var body []string
 	rows := m.height - headerRows - keyRows
 	switch {
-	case m.log != nil:
-		body = m.log.draw(m, rows)
 	case m.page != nil:
 		body = m.page.draw(m, rows)
 		for i, l := range body {
@@ -67,9 +65,6 @@ func (m *model) mapAndDoorstep(rows int) []string {
 func (m *model) header() []string {
 	t := m.theme
 	leftSide := "  " + t.paint(strong, m.overview.Project)
-	if m.log != nil {
-		leftSide += t.paint(faint, " · ") + t.paint(accent, m.log.service) + t.paint(faint, " log")
-	}
 	if m.page != nil {
 		leftSide += t.paint(faint, " · ") + t.paint(accent, m.page.title())
 	}

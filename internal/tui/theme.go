@@ -25,8 +25,14 @@ const (
 	stateBusy
 	stateWarn
 	stateBad
-	inks
+	match // what a search found
+	// The colours of services in the logs follow.
+	firstHue
+	inks = firstHue + hues
 )
+
+// hues is how many colours services have.
+const hues = 8
 
 // theme is the colours on a dark or a light ground. The states differ in
 // lightness as well as in hue, so that they can be told apart without seeing
@@ -57,6 +63,14 @@ func newTheme(dark bool) *theme {
 		stateBusy: base.Foreground(c("#1F62A8", "#7FB7F0")),
 		stateWarn: base.Foreground(c("#8A6A00", "#EFD55A")),
 		stateBad:  base.Foreground(c("#B3203A", "#FF7A85")).Bold(true),
+		match:     base.Foreground(c("#FAF8F4", "#121318")).Background(c("#A8500A", "#F2A65A")).Bold(true),
+	}
+	// Beside the states' colours, and about as light as each other.
+	for i, pair := range [hues][2]string{
+		{"#2F6F8F", "#7CC4DE"}, {"#7A4FA3", "#C3A5EA"}, {"#8F5A2B", "#D9AE84"}, {"#3F7A3A", "#9CCB8F"},
+		{"#A0447A", "#E79CC6"}, {"#4A5FB0", "#9FB2F5"}, {"#6E6A1F", "#CFC777"}, {"#5A6672", "#B4C0CC"},
+	} {
+		t.style[firstHue+ink(i)] = base.Foreground(c(pair[0], pair[1]))
 	}
 	return t
 }

@@ -96,8 +96,7 @@ type model struct {
 	filtering        bool
 	reveal           bool // secrets are shown
 	panel            panel
-	log              *logView // shown instead of the map if not nil
-	page             page     // another view instead of the map, or nil
+	page             page // another view instead of the map, or nil
 
 	findings   []check.Finding
 	checking   bool
@@ -197,8 +196,24 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.connected(msg)
 	case eventMsg:
 		return m, m.event(msg)
-	case logMsg:
-		m.log.took(m, msg)
+	case logsMsg:
+		if v, ok := m.page.(*logsView); ok {
+			return m, v.took(m, msg)
+		}
+	case logsGrownMsg:
+		if v, ok := m.page.(*logsView); ok && msg.turn == v.turn {
+			return m, v.grown(m)
+		}
+	case tallyMsg:
+		if v, ok := m.page.(*logsView); ok {
+			return m, v.tallied(msg)
+		}
+	case savedMsg:
+		if msg.err != nil {
+			m.say("not saved: "+msg.err.Error(), true)
+		} else {
+			m.say(fmt.Sprintf("saved %s entries to %s", grouped(int64(msg.n)), msg.path), false)
+		}
 	case doneMsg:
 		if msg.err != nil {
 			m.say(msg.err.Error(), true)
@@ -254,6 +269,9 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if m.filtering {
 			m.setFilter(m.filter + msg.Content)
 		}
+		if v, ok := m.page.(*logsView); ok && v.prompt != nil {
+			v.prompt.input, _ = v.prompt.input.Update(msg)
+		}
 	}
 	return m, nil
 }
@@ -304,15 +322,15 @@ func (m *model) event(msg eventMsg) tea.Cmd {
 		if m.filter != "" && known && before.State != s.State {
 			m.chart = nil
 		}
-		if m.log != nil && m.log.service == s.Name {
-			m.log.follow(s)
-		}
 	}
 	if _, ok := m.services[m.added]; ok {
 		m.choose(m.added)
 		m.added = ""
 	}
 	m.selectFirst()
+	if v, ok := m.page.(*logsView); ok {
+		return tea.Batch(next(msg.events), v.grown(m))
+	}
 	return next(msg.events)
 }
 

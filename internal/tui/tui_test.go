@@ -111,7 +111,7 @@ func toolshed(n int) []api.Status {
 func TestEveryScreenFits(t *testing.T) {
 	for _, n := range []int{0, 1, 5, 12, 60} {
 		for _, size := range [][2]int{{60, 16}, {80, 24}, {142, 38}, {250, 70}} {
-			for _, keys := range []string{"", "right down tab", "?", "S", "T", "R", "c", "t", "v", "Q", "/ 4", "/ z z", "enter", "enter w", "enter up space"} {
+			for _, keys := range []string{"", "right down tab", "?", "S", "T", "R", "c", "t", "v", "Q", "/ 4", "/ z z"} {
 				m := shown(size[0], size[1], toolshed(n)...)
 				for k := range strings.FieldsSeq(keys) {
 					press(m, k)
@@ -122,9 +122,6 @@ func TestEveryScreenFits(t *testing.T) {
 					case n > 0 && strings.Contains("STR", k):
 						m.panel = newScope(m, map[string]*action{"S": starting, "T": stopping, "R": restarting}[k], about)
 					}
-				}
-				if m.log != nil {
-					m.log.took(m, logMsg{service: m.log.service, before: -1, lines: toolshed(1)[0].Lines})
 				}
 				lines := m.screen()
 				assert.Len(t, lines, size[1], "%d services at %v, keys %q", n, size, keys)
@@ -194,30 +191,6 @@ func TestRevealEndsWithTheSelection(t *testing.T) {
 	press(m, "tab")
 	press(m, "tab")
 	assert.NotContains(t, ansi.Strip(strings.Join(m.screen(), "")), secret)
-}
-
-func TestLogFollowsAndPauses(t *testing.T) {
-	line := func(i int) journal.Line { return journal.Line{Offset: int64(i * 10), Text: fmt.Sprintf("line %d.", i)} }
-	m := shown(100, 20, api.Status{Name: "api", State: keep.Ready, Step: 1})
-	press(m, "enter")
-	var first []journal.Line
-	for i := range 40 {
-		first = append(first, line(i))
-	}
-	m.Update(logMsg{service: "api", before: -1, lines: first})
-	text := func() string { return ansi.Strip(strings.Join(m.screen(), "\n")) }
-	assert.Contains(t, text(), "line 39.")
-	assert.Contains(t, text(), "40 lines · following")
-	press(m, "up")
-	assert.Contains(t, text(), "paused, 1 lines below")
-	m.log.follow(api.Status{Lines: []journal.Line{line(39), line(40), line(41)}})
-	assert.Contains(t, text(), "paused, 3 lines below", "what comes doesn't move what is read")
-	assert.NotContains(t, text(), "line 41.")
-	press(m, "space")
-	assert.Contains(t, text(), "line 41.")
-	m.log.follow(api.Status{Lines: []journal.Line{{Offset: 0, Text: "begun anew"}}})
-	assert.Contains(t, text(), "begun anew")
-	assert.NotContains(t, text(), "line 41.")
 }
 
 func BenchmarkScreen(b *testing.B) {

@@ -32,13 +32,14 @@ run = "./gone"
 [service.api]
 run = "./gone"
 needs = ["zoo"]
-reload = ["*.js"]
 [service.extra]
 run = "./gone"
 optional = true
 [service.later]
 run = "./gone"
 prepare = [{ run = "make", when = ["x"] }]
+[errand.count]
+run = "true"
 `)
 	all := check.Run(t.Context(), p, func(string) bool { return false })
 	var got []string
@@ -47,7 +48,7 @@ prepare = [{ run = "make", when = ["x"] }]
 		assert.NotEmpty(t, f.What, f.ID)
 		assert.Regexp(t, `^neighbour\.toml:\d+:\d+$`, f.Where, f.ID)
 	}
-	assert.Equal(t, []string{"stops program/zoo", "stops program/api", "warns program/extra", "note prepare[0]/later", "note program/later", "note later/service.api.reload"}, got)
+	assert.Equal(t, []string{"stops program/zoo", "stops program/api", "warns program/extra", "note later/errand.count", "note prepare[0]/later", "note program/later"}, got)
 	assert.Len(t, check.Stopping(all), 2)
 	assert.Equal(t, "build it, or correct run", all[0].Remedy)
 }

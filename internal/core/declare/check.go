@@ -154,6 +154,7 @@ func (c *checker) checkFiles(s *Service) {
 		c.checkLocal(fmt.Sprintf("%s.writes[%d]", path, i), w, "the service writes there")
 	}
 	for i, w := range s.Reload {
+		w.Value = strings.TrimPrefix(w.Value, "!")
 		c.checkGlob(fmt.Sprintf("%s.reload[%d]", path, i), w)
 	}
 	for i, p := range s.Prepare {

@@ -71,7 +71,7 @@ func TestCompleteDeclaration(t *testing.T) {
 		later = append(later, l.Key)
 		assert.Equal(t, declare.FileName, l.At.File)
 	}
-	assert.ElementsMatch(t, []string{"service.ledger.migrations", "service.ledger.seed", "service.api.reload", "errand.overdue"}, later)
+	assert.ElementsMatch(t, []string{"service.ledger.migrations", "service.ledger.seed", "errand.overdue"}, later)
 }
 
 func TestOverlays(t *testing.T) {

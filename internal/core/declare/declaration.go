@@ -100,8 +100,10 @@ type Service struct {
 	Stop     Stop            `toml:"stop" doc:"how it is stopped"`
 	Optional bool            `toml:"optional" doc:"others start without it when it fails"`
 	Prepare  []Preparation   `toml:"prepare" doc:"commands to run in its folder before its start: [{ run = \"npm ci\", when = [\"package-lock.json\"] }]"`
-	Reload   []Word          `toml:"reload" later:"yes" doc:"files whose change restarts it: [\"api/**/*.js\"]"`
+	Reload   []Word          `toml:"reload" doc:"files whose change restarts it, and with ! before them those that don't matter: [\"api/**/*.js\", \"!**/*.test.js\"]"`
 	Writes   []Word          `toml:"writes" doc:"folders that it must be able to write to"`
+	Limit    Limit           `toml:"limit" doc:"what it may use"`
+	Log      Log             `toml:"log" doc:"how much of what it prints is kept"`
 
 	// Settings are the keys of its kind: a pointer to the type that the
 	// kind's Settings function makes.
@@ -202,6 +204,18 @@ type Restart struct {
 	When   string        `toml:"when" doc:"crash, always or never (crash)"`
 	Most   int           `toml:"most" doc:"how many restarts before it counts as failed (5)"`
 	Within time.Duration `toml:"within" doc:"the time in which restarts are counted (1m)"`
+	Ailing time.Duration `toml:"ailing" doc:"how long its check may fail before it is restarted; left out: it is not restarted for that"`
+}
+
+// Limit says what a service may use.
+type Limit struct {
+	Memory     Size    `toml:"memory" doc:"the memory of all its processes: \"512MB\""`
+	Processors float64 `toml:"processors" doc:"how many processors it may keep busy: 1.5"`
+}
+
+// Log says how much of a service's output is kept.
+type Log struct {
+	Keep Size `toml:"keep" doc:"how much, the oldest being freed in five parts (100MB)"`
 }
 
 // Stop says how a service is stopped.

@@ -4,6 +4,7 @@ import (
 	"encoding"
 	"fmt"
 	"reflect"
+	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -166,6 +167,8 @@ func (d *decoder) value(path string, n *node, v reflect.Value) {
 		if d.expect(path, n, integerNode, "3") {
 			v.SetInt(n.value.(int64))
 		}
+	case t.Kind() == reflect.Float64:
+		d.number(path, n, v)
 	case t.Kind() == reflect.Bool:
 		if d.expect(path, n, boolNode, "true") {
 			v.SetBool(n.value.(bool))
@@ -216,6 +219,18 @@ func (d *decoder) duration(path string, n *node, v reflect.Value) {
 		d.report(path, n.at, n.width, "must be longer than nothing", `write for example "500ms", "10s" or "2m"`)
 	default:
 		v.SetInt(int64(parsed))
+	}
+}
+
+func (d *decoder) number(path string, n *node, v reflect.Value) {
+	number, err := strconv.ParseFloat(fmt.Sprint(n.value), 64)
+	switch {
+	case n.kind != integerNode && n.kind != otherNode || err != nil:
+		d.mistyped(path, n, "a number", "1.5")
+	case !(number > 0 && number < 1e6):
+		d.report(path, n.at, n.width, "must be more than nothing", "write for example 1.5")
+	default:
+		v.SetFloat(number)
 	}
 }
 

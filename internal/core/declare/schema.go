@@ -128,6 +128,8 @@ func schemaOf(t reflect.Type) map[string]any {
 		return map[string]any{"type": "array", "items": schemaOf(t.Elem())}
 	case reflect.Int:
 		return map[string]any{"type": "integer"}
+	case reflect.Float64:
+		return map[string]any{"type": "number", "exclusiveMinimum": 0}
 	case reflect.Bool:
 		return map[string]any{"type": "boolean"}
 	case reflect.String:
@@ -149,7 +151,9 @@ func (k Key) TypeInWords() string {
 		return "list"
 	case t.Kind() == reflect.Map, t.Kind() == reflect.Pointer, t.Kind() == reflect.Struct && !reflect.PointerTo(t).Implements(textReader) && t != textType && t != wordType:
 		return "table"
-	case t.Kind() == reflect.Int:
+	case t == reflect.TypeFor[Size]():
+		return "size"
+	case t.Kind() == reflect.Int, t.Kind() == reflect.Float64:
 		return "number"
 	case t.Kind() == reflect.Bool:
 		return "true or false"

@@ -35,7 +35,7 @@ const (
 	arrayNode
 	stringNode
 	integerNode
-	otherNode // floats, dates and times, which no key takes so far
+	otherNode // floats, dates and times
 	boolNode
 )
 

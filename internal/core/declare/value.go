@@ -2,8 +2,10 @@ package declare
 
 import (
 	"fmt"
+	"math"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/Masterminds/semver/v3"
@@ -138,6 +140,36 @@ func PlainWords(line string) ([]string, bool) {
 		return nil, false
 	}
 	return words, true
+}
+
+// Size is an amount of memory or of space, in bytes.
+type Size int64
+
+// UnmarshalText reads a number with a unit: "512MB". A MB is 1024 × 1024
+// bytes.
+func (s *Size) UnmarshalText(text []byte) error {
+	number := strings.TrimRight(string(text), "KMGBikmgb ")
+	unit := strings.ToUpper(strings.TrimSpace(strings.TrimSuffix(string(text)[len(number):], "B")))
+	shift, known := map[string]int{"": 0, "K": 10, "KI": 10, "M": 20, "MI": 20, "G": 30, "GI": 30}[unit]
+	n, err := strconv.ParseFloat(number, 64)
+	if err != nil || !known || n <= 0 || n*float64(int64(1)<<shift) >= 1<<60 {
+		return fmt.Errorf("%q is not a size; write for example \"512MB\" or \"1.5GB\"", text)
+	}
+	*s = Size(n * float64(int64(1)<<shift))
+	return nil
+}
+
+// String is the size with a unit that suits it: "512 MB".
+func (s Size) String() string {
+	for _, u := range []struct {
+		name  string
+		shift int
+	}{{"GB", 30}, {"MB", 20}, {"KB", 10}} {
+		if s >= 1<<u.shift {
+			return strconv.FormatFloat(math.Round(float64(s)/float64(int64(1)<<u.shift)*10)/10, 'f', -1, 64) + " " + u.name
+		}
+	}
+	return fmt.Sprintf("%d bytes", int64(s))
 }
 
 // Pattern is a regular expression of Go's syntax.

@@ -1,11 +1,12 @@
 package journal
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 	"time"
 
 	"github.com/fsnotify/fsnotify"
@@ -13,19 +14,33 @@ import (
 
 // Follower reads the logs of a folder as they grow.
 type Follower struct {
+	// Keep is how much of each service's log is kept, in bytes; 0, or a service
+	// that isn't named: DefaultKeep. It matters only where times are kept.
+	Keep map[string]int64
+	// Failed gets what could not be written beside the logs, at most once for
+	// each text.
+	Failed func(error)
+
+	dir     string
+	whole   map[string]func([]Line)
 	watcher *fsnotify.Watcher
 	files   map[string]*followed // by path
 	emit    func(service string, lines []Line)
-	// Stamp makes the follower keep the files of times. Of several followers
+	// stamp makes the follower keep the files of times. Of several followers
 	// of a folder only the keeper's does.
-	stamp bool
+	stamp  bool
+	latest int // how many lines of one reading are delivered; 0: all
+	buffer []byte
+	failed map[string]bool
+	look   chan looking
 }
 
 type followed struct {
 	service string
 	offset  int64 // read so far
 	pending []byte
-	stamped time.Time
+	stamped int64 // when the newest stamp is from, in milliseconds
+	begins  int64 // what was freed of it
 }
 
 // pendingLimit bounds how much of a line is held while its end is awaited.
@@ -36,40 +51,95 @@ const gather = 10 * time.Millisecond
 
 // Follow begins to follow the logs of the named services in a folder, each
 // from its present end. Run delivers the lines to emit, from one goroutine.
-// With stamp it keeps the times of the lines.
-func Follow(dir string, services []string, stamp bool, emit func(service string, lines []Line)) (*Follower, error) {
+func Follow(dir string, services []string, emit func(service string, lines []Line)) (*Follower, error) {
 	w, err := fsnotify.NewWatcher()
+	if err == nil {
+		if err = w.Add(dir); err != nil {
+			w.Close()
+		}
+	}
 	if err != nil {
 		return nil, fmt.Errorf("the logs can't be followed: %w", err)
 	}
-	if err := w.Add(dir); err != nil {
-		w.Close()
-		return nil, fmt.Errorf("the logs can't be followed: %w", err)
-	}
-	f := &Follower{watcher: w, files: map[string]*followed{}, emit: emit, stamp: stamp}
+	f := &Follower{dir: dir, watcher: w, files: map[string]*followed{}, emit: emit, whole: map[string]func([]Line){}, buffer: make([]byte, 256<<10), failed: map[string]bool{}, look: make(chan looking)}
 	for _, s := range services {
-		path := filepath.Join(dir, s+".log")
-		size := Size(path)
-		file := &followed{service: s, offset: size}
-		f.files[path] = file
-		if stamp {
-			// Lines that came while no keeper was there are new to us.
-			times, err := readTimes(path)
-			if err == nil && size > 0 && (len(times) == 0 || times[len(times)-1].Offset < size) {
-				if info, err := os.Stat(path); err == nil {
-					last := int64(0)
-					if len(times) > 0 {
-						last = times[len(times)-1].Offset + 1
-					}
-					_ = appendTime(path, stampAt(last, info.ModTime()))
-				}
+		path := Path(dir, s)
+		f.files[path] = &followed{service: s, offset: Size(path), begins: freed(path)}
+	}
+	return f, nil
+}
+
+// KeepTimes follows as Follow does and keeps the times of the lines, and the
+// logs from growing too large. Of what comes at once only the latest lines
+// are delivered.
+func KeepTimes(dir string, services []string, latest int, emit func(service string, lines []Line)) (*Follower, error) {
+	f, err := Follow(dir, services, emit)
+	if err != nil {
+		return nil, err
+	}
+	f.stamp, f.latest = true, latest
+	for path, file := range f.files {
+		t, err := openTimes(path)
+		if err != nil {
+			continue // a new one is begun
+		}
+		last := t.last()
+		t.close()
+		file.stamped = last.Millis
+		if last.Offset > file.offset { // the log was begun anew
+			_ = os.Remove(timesPath(path))
+			last, file.stamped = stamp{}, 0
+		}
+		// Lines that came while no keeper was there are new to us.
+		if info, err := os.Stat(path); err == nil && info.Size() > 0 && last.Offset < info.Size() {
+			from := last.Offset + 1
+			if last.Millis == 0 {
+				from = 0
 			}
+			f.note(path, file, from, info.ModTime())
 		}
 	}
 	return f, nil
 }
 
-func stampAt(offset int64, at time.Time) stamp { return stamp{offset, at.UnixMilli()} }
+// Whole makes the follower deliver every line of a service to see, too.
+func (f *Follower) Whole(service string, see func([]Line)) { f.whole[service] = see }
+
+// note writes down when a part of a log was seen. A clock that is set back
+// doesn't turn the time line around.
+func (f *Follower) note(path string, file *followed, offset int64, at time.Time) {
+	file.stamped = max(file.stamped, at.UnixMilli())
+	f.fail(appendTime(path, stamp{offset, file.stamped}))
+}
+
+// fail tells an error once, until there is none.
+func (f *Follower) fail(err error) {
+	if err == nil {
+		clear(f.failed)
+		return
+	}
+	if f.Failed != nil && !f.failed[err.Error()] {
+		f.failed[err.Error()] = true
+		f.Failed(err)
+	}
+}
+
+// looking asks for a log to be read at once.
+type looking struct {
+	path string
+	done chan struct{}
+}
+
+// CatchUp returns when what a service has printed so far was seen, or when the
+// context ends.
+func (f *Follower) CatchUp(ctx context.Context, service string) {
+	l := looking{Path(f.dir, service), make(chan struct{})}
+	select {
+	case f.look <- l:
+		<-l.done
+	case <-ctx.Done():
+	}
+}
 
 // Run follows until the context ends.
 func (f *Follower) Run(ctx context.Context) {
@@ -83,6 +153,9 @@ func (f *Follower) Run(ctx context.Context) {
 				f.read(path)
 			}
 			return
+		case l := <-f.look:
+			f.read(l.path)
+			close(l.done)
 		case e, ok := <-f.watcher.Events:
 			if !ok {
 				return
@@ -122,14 +195,26 @@ func (f *Follower) read(path string) {
 		return // put aside, and not made anew yet
 	}
 	defer in.Close()
-	if info, err := in.Stat(); err != nil || info.Size() < file.offset {
-		file.offset, file.pending = 0, nil // a new file
+	info, err := in.Stat()
+	if err != nil {
+		return
 	}
-	buffer := make([]byte, 256<<10)
+	if info.Size() < file.offset { // a new file
+		*file = followed{service: file.service, stamped: file.stamped}
+		if f.stamp {
+			_ = os.Remove(timesPath(path))
+		}
+	}
+	if f.stamp && info.Size() > file.offset {
+		f.note(path, file, file.offset-int64(len(file.pending)), time.Now())
+	}
 	for {
-		n, err := in.ReadAt(buffer, file.offset)
+		n, err := in.ReadAt(f.buffer, file.offset)
 		if n > 0 {
-			f.deliver(path, file, buffer[:n])
+			f.deliver(file, f.buffer[:n])
+		}
+		if f.stamp {
+			f.trim(path, file)
 		}
 		if err == io.EOF || n == 0 {
 			return
@@ -137,25 +222,56 @@ func (f *Follower) read(path string) {
 	}
 }
 
-func (f *Follower) deliver(path string, file *followed, data []byte) {
-	now := time.Now()
-	if f.stamp && now.Sub(file.stamped) >= gather {
-		// Without its time a line is still a line.
-		_ = appendTime(path, stampAt(file.offset-int64(len(file.pending)), now))
-		file.stamped = now
+// trim frees the beginning of a log that has grown too large.
+func (f *Follower) trim(path string, file *followed) {
+	keep := f.Keep[file.service]
+	if keep == 0 {
+		keep = DefaultKeep
 	}
+	begins, err := trim(path, file.begins, file.offset, keep)
+	if errors.Is(err, errors.ErrUnsupported) {
+		err = fmt.Errorf("the file system of %s can't free the beginning of a file, so logs are put aside only at a start: %w", f.dir, err)
+		begins = file.offset // not again so soon
+	}
+	if err != nil {
+		f.fail(err)
+	}
+	file.begins = begins
+}
+
+func (f *Follower) deliver(file *followed, data []byte) {
+	now := time.Now()
 	start := file.offset - int64(len(file.pending))
 	file.offset += int64(len(data))
-	lines, rest := split(append(file.pending, data...), start)
+	if len(file.pending) > 0 {
+		data = append(file.pending, data...)
+	}
+	end := bytes.LastIndexByte(data, '\n') + 1
+	whole, rest := data[:end], data[end:]
+	var lines []Line
+	see := f.whole[file.service]
+	if f.latest > 0 && see == nil {
+		from := end
+		for n := 0; from > 0 && n < f.latest; n++ {
+			from = bytes.LastIndexByte(data[:from-1], '\n') + 1
+		}
+		whole, start = data[from:end], start+int64(from)
+	}
+	for len(whole) > 0 {
+		line, more, _ := bytes.Cut(whole, []byte{'\n'})
+		lines = append(lines, Line{At: now, Offset: start, Text: text(line)})
+		start += int64(len(line)) + 1
+		whole = more
+	}
 	if len(rest) > pendingLimit { // no newline in sight: it counts as a line
-		lines = append(lines, Line{Offset: file.offset - int64(len(rest)), Text: text(rest)})
+		lines = append(lines, Line{At: now, Offset: file.offset - int64(len(rest)), Text: text(rest)})
 		rest = nil
 	}
-	file.pending = append([]byte(nil), rest...)
-	for i := range lines {
-		lines[i].At = now
-	}
+	file.pending = append(file.pending[:0:0], rest...)
 	if len(lines) > 0 {
+		if see != nil {
+			see(lines)
+		}
 		f.emit(file.service, lines)
 	}
 }

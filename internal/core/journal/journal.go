@@ -1,18 +1,16 @@
 // Package journal reads and follows the log files that services write their
-// output to. Beside each it keeps a file of times, since the lines themselves
-// have none: which part of the log was there when.
+// output to. Beside each it keeps an index of times, since most lines have
+// none: which part of the log was there when. From many logs it makes one
+// time line, of entries with their time and level, filtered and searched.
 package journal
 
 import (
 	"bytes"
-	"encoding/binary"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
-	"slices"
-	"sort"
+	"path/filepath"
 	"strings"
 	"time"
 )
@@ -28,13 +26,26 @@ type Line struct {
 // by any screen.
 const lineLimit = 16 << 10
 
-// rotateAt is the size at which a log file is put aside before a start.
-const rotateAt = 20 << 20
+// A log is freed from its beginning, in parts, as it grows: offsets stay what
+// they are, nothing is copied, and the service that writes to it notices
+// nothing.
+const (
+	// DefaultKeep is how much of a log is kept, in bytes.
+	DefaultKeep = 5 * partOf
+	// partOf is the size of a part of the usual log.
+	partOf = 20 << 20
+	// parts is in how many parts a log is freed.
+	parts = 5
+)
 
-// Open opens a service's log for a process to append to. A large one is put
-// aside first, under the same name with .1.
+// Path is where a service's log is.
+func Path(dir, service string) string { return filepath.Join(dir, service+".log") }
+
+// Open opens a service's log for a process to append to. Where logs can't be
+// freed while they are written, one that is too large is put aside first,
+// under the same name with .1.
 func Open(path string) (*os.File, error) {
-	if info, err := os.Stat(path); err == nil && info.Size() > rotateAt {
+	if info, err := os.Stat(path); err == nil && info.Size() > DefaultKeep && freed(path) == 0 {
 		for _, p := range []string{path, timesPath(path)} {
 			if err := os.Rename(p, p+".1"); err != nil && !errors.Is(err, fs.ErrNotExist) {
 				return nil, fmt.Errorf("the log can't be put aside: %w", err)
@@ -44,7 +55,8 @@ func Open(path string) (*os.File, error) {
 	return os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 }
 
-// Size is the length of a log, 0 if there is none.
+// Size is the length of a log, 0 if there is none. What was freed at its
+// beginning counts.
 func Size(path string) int64 {
 	info, err := os.Stat(path)
 	if err != nil {
@@ -53,172 +65,43 @@ func Size(path string) int64 {
 	return info.Size()
 }
 
-// Tail returns the last n lines that begin before the offset; a negative
-// offset means the end of the log. A log that isn't there has no lines.
-func Tail(path string, before int64, n int) ([]Line, error) {
-	f, err := os.Open(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+// trim frees the beginning of a log of which more than keep bytes are there,
+// down to whole parts, and returns where it begins now.
+func trim(path string, begins, size, keep int64) (int64, error) {
+	part := max(1<<20, keep/parts)
+	if size-begins <= keep {
+		return begins, nil
 	}
-	if err != nil {
+	to := (size - keep + part) &^ (1<<20 - 1)
+	if err := free(path, to); err != nil {
+		return begins, err
+	}
+	return to, dropTimes(path, to)
+}
+
+// Last returns the last n lines of a log. A log that isn't there has none.
+func Last(path string, n int) ([]Line, error) {
+	l, err := openLog(path)
+	if l == nil {
 		return nil, err
 	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return nil, err
-	}
-	if before < 0 || before > info.Size() {
-		before = info.Size()
-	}
-	const chunk = 64 << 10
-	start, data := before, []byte{}
-	for start > 0 && bytes.Count(data, []byte{'\n'}) <= n {
-		from := max(0, start-chunk)
-		part := make([]byte, start-from)
-		if _, err := f.ReadAt(part, from); err != nil && err != io.EOF {
+	defer l.close()
+	var lines []Line
+	for i := l.lastChunk(); i >= l.firstChunk() && len(lines) < n; i-- {
+		c, err := l.read(i, nil)
+		if err != nil {
 			return nil, err
 		}
-		data = append(part, data...)
-		start = from
+		lines = append(c.lines(), lines...)
 	}
-	if start > 0 { // the first line may be cut
-		cut := bytes.IndexByte(data, '\n') + 1
-		data, start = data[cut:], start+int64(cut)
-	}
-	lines, rest := split(data, start)
-	if len(rest) > 0 {
-		lines = append(lines, Line{Offset: before - int64(len(rest)), Text: text(rest)})
-	}
-	if len(lines) > n {
-		lines = lines[len(lines)-n:]
-	}
-	times, err := readTimes(path)
-	if err != nil {
-		return nil, err
-	}
-	for i := range lines {
-		lines[i].At = times.at(lines[i].Offset)
-	}
-	return lines, nil
+	return lines[max(0, len(lines)-n):], nil
 }
 
-// split cuts data, which begins at the offset, into its complete lines and
-// the rest.
-func split(data []byte, offset int64) (lines []Line, rest []byte) {
-	for {
-		end := bytes.IndexByte(data, '\n')
-		if end < 0 {
-			return lines, data
-		}
-		lines = append(lines, Line{Offset: offset, Text: text(data[:end])})
-		offset += int64(end) + 1
-		data = data[end+1:]
-	}
-}
-
+// text is a line as it is kept: valid, and not longer than is of use.
 func text(b []byte) string {
 	b = bytes.TrimSuffix(b, []byte{'\r'})
 	if len(b) > lineLimit {
 		b = b[:lineLimit]
 	}
 	return strings.ToValidUTF8(string(b), "\uFFFD")
-}
-
-// stamp says that all of a log from the offset on was seen at a time, up to
-// the next stamp's offset.
-type stamp struct {
-	Offset, Millis int64
-}
-
-type stamps []stamp
-
-func (s stamps) at(offset int64) time.Time {
-	i := sort.Search(len(s), func(i int) bool { return s[i].Offset > offset })
-	if i == 0 {
-		return time.Time{}
-	}
-	return time.UnixMilli(s[i-1].Millis)
-}
-
-func timesPath(path string) string { return strings.TrimSuffix(path, ".log") + ".times" }
-
-func readTimes(path string) (stamps, error) {
-	b, err := os.ReadFile(timesPath(path))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	s := make(stamps, len(b)/16)
-	for i := range s {
-		s[i].Offset = int64(binary.LittleEndian.Uint64(b[16*i:]))
-		s[i].Millis = int64(binary.LittleEndian.Uint64(b[16*i+8:]))
-	}
-	return s, nil
-}
-
-func appendTime(path string, s stamp) error {
-	f, err := os.OpenFile(timesPath(path), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	var b [16]byte
-	binary.LittleEndian.PutUint64(b[:], uint64(s.Offset))
-	binary.LittleEndian.PutUint64(b[8:], uint64(s.Millis))
-	_, err = f.Write(b[:])
-	return errors.Join(err, f.Close())
-}
-
-// Merge puts the lines of several services in the order of their times.
-func Merge(byService map[string][]Line) []Entry {
-	var all []Entry
-	for service, lines := range byService {
-		for _, l := range lines {
-			all = append(all, Entry{service, l})
-		}
-	}
-	slices.SortStableFunc(all, func(a, b Entry) int {
-		if c := a.At.Compare(b.At); c != 0 {
-			return c
-		}
-		if c := strings.Compare(a.Service, b.Service); c != 0 {
-			return c
-		}
-		return int(a.Offset - b.Offset)
-	})
-	return all
-}
-
-// Entry is a line with the service that wrote it.
-type Entry struct {
-	Service string `json:"service"`
-	Line
-}
-
-// searchBlock is how many lines Search reads at a time.
-const searchBlock = 2000
-
-// Search returns the last n lines that are wanted, reading from the end.
-func Search(path string, n int, wanted func(Line) bool) ([]Line, error) {
-	var found []Line
-	before := int64(-1)
-	for len(found) < n {
-		lines, err := Tail(path, before, searchBlock)
-		if err != nil {
-			return nil, err
-		}
-		for i := len(lines) - 1; i >= 0 && len(found) < n; i-- {
-			if wanted(lines[i]) {
-				found = append(found, lines[i])
-			}
-		}
-		if len(lines) == 0 || lines[0].Offset == 0 {
-			break
-		}
-		before = lines[0].Offset
-	}
-	slices.Reverse(found)
-	return found, nil
 }

@@ -24,10 +24,10 @@ func (k *Keeper) adopt() {
 	k.each(func(u *unit) {
 		saved, known := state.Services[u.svc.Name]
 		name := u.svc.Name
-		lines, _ := journal.Tail(k.project.LogFile(name), -1, recentLines)
+		lines, _ := journal.Last(k.project.LogFile(name), recentLines)
 		u.status.Lines = lines
 		if known && saved.ID.Alive() {
-			p, err := u.driver.adopt(saved.ID, saved.Given)
+			p, err := u.driver.adopt(saved)
 			if err == nil {
 				k.log.Info("adopted", "service", name, "pid", saved.ID.PID)
 				facts, port := u.status.Facts, u.status.Port
@@ -55,7 +55,8 @@ func (k *Keeper) adopt() {
 		}
 		switch saved.Status.State {
 		case Failed, Finished:
-			u.status.State, u.status.Reason, u.status.Remarks, u.status.Since = saved.Status.State, saved.Status.Reason, saved.Status.Remarks, saved.Status.Since
+			last := saved.Status
+			u.status.State, u.status.Reason, u.status.Remarks, u.status.Since, u.status.Tries = last.State, last.Reason, last.Remarks, last.Since, last.Tries
 		case Stopped, Stopping:
 		default: // it was to run
 			again = append(again, name)

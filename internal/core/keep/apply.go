@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/journal"
 	"neighbour/internal/core/project"
 )
 
@@ -28,7 +29,7 @@ const (
 
 // soft are the keys whose change needs no restart: they are about when and
 // how a service is started, watched and stopped, and not about its process.
-var soft = []string{"health", "restart", "stop", "optional", "needs", "reload", "writes", "prepare", "migrations", "seed", "once"}
+var soft = []string{"health", "restart", "stop", "log", "optional", "needs", "reload", "writes", "prepare", "migrations", "seed", "once"}
 
 // Effects says what the declaration as it is now means for the services, in
 // the order of a start. What is wrong with it comes back as declare.Problems.
@@ -134,6 +135,7 @@ func (k *Keeper) Apply() (effects []Effect, start []string, err error) {
 			stop = append(stop, e.Service)
 		}
 	}
+	k.note("", "applied", journal.Info, "the declaration is applied: "+Summary(effects))
 	k.log.Info("apply", "stop", strings.Join(stop, " "), "start", strings.Join(start, " "))
 	k.stopAll(stop)
 	if len(start) > 0 {

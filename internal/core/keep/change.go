@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/journal"
 )
 
 // lookAgain is how often the declaration's files are looked at.
@@ -42,9 +43,14 @@ func (k *Keeper) lookAtDeclaration() {
 		}
 	}
 	k.mu.Lock()
+	before := k.overview
 	k.overview.Changed, k.overview.Mistake = changed, mistake
-	for w := range k.watchers {
-		w.touch("")
-	}
 	k.mu.Unlock()
+	k.touch("")
+	switch {
+	case mistake != "" && mistake != before.Mistake:
+		k.note("", "mistake", journal.Warn, "the declaration has a mistake, so nothing is changed: "+mistake)
+	case changed && mistake == "" && (!before.Changed || before.Mistake != ""):
+		k.note("", "changed", journal.Info, "the declaration has changed")
+	}
 }

@@ -127,9 +127,10 @@ func (u *unit) check(ctx context.Context, p process, check probe.Probe, timeout 
 	}
 }
 
-// stayReady checks a ready service now and then until its process ends or it
-// is stopped.
-func (u *unit) stayReady(ctx context.Context, p process) {
+// stayReady checks a ready service now and then until its process ends, it is
+// stopped, or it has been ailing for so long that it is to be restarted, which
+// comes back as an error.
+func (u *unit) stayReady(ctx context.Context, p process) error {
 	rules := u.driver.policy()
 	check, err := u.driver.probe()
 	if err != nil || check == nil {
@@ -137,7 +138,7 @@ func (u *unit) stayReady(ctx context.Context, p process) {
 		case <-ctx.Done():
 		case <-p.Done():
 		}
-		return
+		return nil
 	}
 	next := time.NewTimer(untilBeat(rules.every, true))
 	defer next.Stop()
@@ -145,9 +146,9 @@ func (u *unit) stayReady(ctx context.Context, p process) {
 	for {
 		select {
 		case <-ctx.Done():
-			return
+			return nil
 		case <-p.Done():
-			return
+			return nil
 		case <-next.C:
 		}
 		began := time.Now()
@@ -176,6 +177,12 @@ func (u *unit) stayReady(ctx context.Context, p process) {
 				s.State, s.Reason = Ready, ""
 			}
 		})
+		if s := u.snapshot(); s.State == Ailing && rules.ailing > 0 && time.Since(s.Since) >= rules.ailing {
+			return &failure{
+				reason:  fmt.Sprintf("its check failed for %s: %s", Span(time.Since(s.Since)), answer),
+				remarks: u.driver.lastLines(6),
+			}
+		}
 		next.Reset(untilBeat(rules.every, false))
 	}
 }

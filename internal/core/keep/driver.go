@@ -46,6 +46,8 @@ type serverDriver struct {
 	launched int64
 	match    *logMatch
 	vars     map[string]string // digests of what the process was started with
+	group    *proc.Group       // that bounds the process; nil: none
+	watched  string            // why its limits are watched, and not enforced
 }
 
 // elsewhereWithin is how long something that runs elsewhere may take to
@@ -68,6 +70,7 @@ func newServerDriver(p *project.Project, s *declare.Service) *serverDriver {
 		when:    cmp.Or(s.Restart.When, "crash"),
 		most:    cmp.Or(s.Restart.Most, declare.DefaultRestartMost),
 		window:  cmp.Or(s.Restart.Within, declare.DefaultRestartWithin),
+		ailing:  s.Restart.Ailing,
 		grace:   cmp.Or(s.Stop.Grace, declare.DefaultGrace),
 		signal:  s.Stop.Signal,
 	}
@@ -151,6 +154,9 @@ func (d *serverDriver) makeReady(ctx context.Context, set func(func(*Status))) e
 	if w, ok := d.kind.(kind.Warner); ok {
 		warnings = append(warnings, w.Warn(in)...)
 	}
+	if d.confine(); d.watched != "" {
+		warnings = append(warnings, d.watched)
+	}
 	set(func(s *Status) { s.Version, s.Facts, s.Warnings = in.Program.Version, values, warnings })
 	if p, ok := d.kind.(kind.Preparer); ok {
 		err := p.Prepare(ctx, in, func(step string) {
@@ -198,6 +204,16 @@ func (d *serverDriver) held(number int) error {
 	}
 }
 
+func (d *serverDriver) cause(exit proc.Exit, ready bool) error {
+	if err := d.killedForMemory(exit); err != nil {
+		return err
+	}
+	if ready {
+		return nil
+	}
+	return d.taken()
+}
+
 // taken says who has the service's port although it was free before.
 func (d *serverDriver) taken() error {
 	in := d.current()
@@ -243,7 +259,7 @@ func (d *serverDriver) launch() (process, error) {
 	}
 	p, err := proc.Start(proc.Spec{
 		Argv: l.Argv, Env: append(env, l.Env...), Dir: l.Dir,
-		Mark: proc.Mark(d.project.Dir, d.svc.Name), Output: out, Account: in.Account,
+		Mark: proc.Mark(d.project.Dir, d.svc.Name), Output: out, Account: in.Account, Group: d.confine(),
 	})
 	if err != nil {
 		return nil, fmt.Errorf("%s can't be started: %w", l.Argv[0], errors.Unwrap(err))
@@ -264,20 +280,38 @@ func (d *serverDriver) given() map[string]string {
 	return d.vars
 }
 
-func (d *serverDriver) adopt(id proc.ID, given map[string]string) (process, error) {
+func (d *serverDriver) adopt(saved SavedService) (process, error) {
 	in, err := d.project.Instance(d.svc)
 	if err != nil {
 		return nil, err
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.instance, d.vars = in, given
+	d.instance, d.vars = in, saved.Given
+	if d.match != nil {
+		d.match.found = d.printed(saved.Status)
+	}
 	if in.Program, err = d.kind.Find(in); err == nil {
 		if l, err := d.kind.Launch(in); err == nil {
 			d.signal = cmp.Or(l.Signal, "TERM")
 		}
 	}
-	return proc.Adopt(id, proc.Mark(d.project.Dir, d.svc.Name))
+	return proc.Adopt(saved.ID, proc.Mark(d.project.Dir, d.svc.Name))
+}
+
+// printed says whether the line that a service's check waits for has come
+// before it was adopted.
+func (d *serverDriver) printed(s Status) bool {
+	if s.State != Starting {
+		return true
+	}
+	p, err := journal.Expression(d.match.pattern.String())
+	if err != nil {
+		return false
+	}
+	q := journal.Query{Filter: journal.Filter{Services: []string{d.svc.Name}, Patterns: []*journal.Pattern{p}}, From: journal.At(s.Since), N: 1}
+	a, err := journal.Read(context.Background(), d.project.LogDir(), q)
+	return err == nil && len(a.Entries) > 0
 }
 
 func (d *serverDriver) starter() (probe.Probe, func(context.Context, func(func(*Status))) error, error) {
@@ -304,15 +338,9 @@ func (d *serverDriver) lastLines(n int) []string {
 	d.mu.Lock()
 	launched := d.launched
 	d.mu.Unlock()
-	lines, err := journal.Tail(d.project.LogFile(d.svc.Name), -1, n)
+	out, err := journal.Telling(d.project.LogDir(), d.svc.Name, launched, n)
 	if err != nil {
 		return nil
-	}
-	var out []string
-	for _, l := range lines {
-		if l.Offset >= launched {
-			out = append(out, l.Text)
-		}
 	}
 	return append(out, blame(d.svc, out)...)
 }

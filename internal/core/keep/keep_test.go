@@ -110,14 +110,16 @@ func (f *fake) breaks(err error) {
 	defer f.world.mu.Unlock()
 	f.broken = err
 }
-func (f *fake) adopt(proc.ID, map[string]string) (process, error) {
+func (f *fake) adopt(SavedService) (process, error) {
 	return nil, errors.New("not here")
 }
 func (f *fake) starter() (probe.Probe, func(context.Context, func(func(*Status))) error, error) {
 	return probe.Func(f.check), nil, nil
 }
 func (f *fake) given() map[string]string    { return nil }
-func (f *fake) taken() error                { return nil }
+func (f *fake) cause(proc.Exit, bool) error { return nil }
+func (f *fake) ended()                      {}
+func (f *fake) over(float32, uint64) string { return "" }
 func (f *fake) lastLines(int) []string      { return []string{"last words"} }
 func (f *fake) probe() (probe.Probe, error) { return probe.Func(f.check), nil }
 func (f *fake) check(context.Context) (answer string, err error) {

@@ -52,12 +52,18 @@ type Keeper struct {
 
 	ops chan struct{} // holds a value while a start, stop or restart is under way
 
-	mu       sync.Mutex
-	notify   chan struct{} // closed at the next change of a state
-	watchers map[*Watch]struct{}
-	overview Overview
-	save     chan struct{} // holds a value when the state is to be saved
-	last     time.Time     // when somebody last asked or watched
+	mu         sync.Mutex
+	notify     chan struct{} // closed at the next change of a state
+	watchers   map[*Watch]struct{}
+	overview   Overview
+	save       chan struct{}     // holds a value when the state is to be saved
+	follower   *journal.Follower // nil before Run
+	notes      *journal.Notes    // nil in tests without a machine
+	forsaken   bool              // nothing is saved any more
+	limited    bool              // some service has limits that may have to be watched
+	reloading  map[string]bool   // services whose restart for changed files is to come
+	background sync.WaitGroup
+	last       time.Time // when somebody last asked or watched
 }
 
 // New makes a keeper. Nothing is started, and nothing is adopted yet. When
@@ -69,7 +75,7 @@ func New(ctx context.Context, p *project.Project, log *slog.Logger) *Keeper {
 		d.moved = func() { k.writeEnvFile() }
 		return d
 	})
-	k.project = p
+	k.project, k.notes = p, journal.OpenNotes(p.LogDir())
 	for _, u := range k.units {
 		describe(p, u.svc, &u.status)
 	}
@@ -141,7 +147,9 @@ func Rest(p *project.Project) []Status {
 		st := atRest(p.Declaration, s)
 		describe(p, s, &st)
 		if last := saved.Services[s.Name].Status; last.State == Failed || last.State == Finished {
-			st.State, st.Reason, st.Remarks, st.Since = last.State, last.Reason, last.Remarks, last.Since
+			st.State, st.Reason, st.Remarks, st.Since, st.Tries = last.State, last.Reason, last.Remarks, last.Since, last.Tries
+		} else if last.State == Stopped {
+			st.Reason = last.Reason
 		}
 		out = append(out, st)
 	}
@@ -154,7 +162,9 @@ func newKeeper(ctx context.Context, d *declare.Declaration, log *slog.Logger, dr
 		watchers: map[*Watch]struct{}{}, save: make(chan struct{}, 1), ops: make(chan struct{}, 1), last: time.Now(),
 		overview: Overview{Project: d.Name, Dir: d.Dir, PID: os.Getpid(), Profile: d.Profile},
 	}
+	k.reloading = map[string]bool{}
 	for _, s := range d.Services {
+		k.limited = k.limited || s.Limit != (declare.Limit{})
 		k.units[s.Name] = &unit{svc: s, driver: drive(s), keeper: k, status: atRest(d, s)}
 	}
 	return k
@@ -315,24 +325,18 @@ func (k *Keeper) measureStart() {
 	k.mu.Unlock()
 }
 
-// Log returns the last n lines of a service's log that begin before the
-// offset; a negative one means the end.
-func (k *Keeper) Log(name string, before int64, n int) ([]journal.Line, error) {
-	if err := k.decl.Check(name); err != nil {
-		return nil, err
-	}
-	return journal.Tail(k.project.LogFile(name), before, n)
-}
-
 // Run adopts what an earlier keeper left running, and then follows logs,
 // measures and saves until the context of the keeper ends. It closes adopted
 // when the services are as they really are.
 func (k *Keeper) Run(adopted chan<- struct{}) error {
-	follower, err := journal.Follow(k.project.LogDir(), k.decl.Names(), true, k.took)
+	follower, err := k.followLogs()
 	if err != nil {
 		close(adopted)
 		return err
 	}
+	k.mu.Lock()
+	k.follower = follower
+	k.mu.Unlock()
 	if err := proc.Subreap(); err != nil {
 		k.log.Warn("detached processes can be found by their mark only", "why", err)
 	}
@@ -343,25 +347,10 @@ func (k *Keeper) Run(adopted chan<- struct{}) error {
 	all.Go(k.measure)
 	all.Go(k.saveWhenAsked)
 	all.Go(k.watchDeclaration)
+	all.Go(k.watchFiles)
 	all.Wait()
+	k.background.Wait()
 	return nil
-}
-
-// took gets new lines of a service's output.
-func (k *Keeper) took(service string, lines []journal.Line) {
-	u := k.units[service]
-	if d, ok := u.driver.(*serverDriver); ok && d.match != nil {
-		d.match.see(lines)
-	}
-	// Not a change of state: only those who watch are told.
-	u.mu.Lock()
-	u.status.Lines = push(u.status.Lines, recentLines, lines[max(0, len(lines)-recentLines):]...)
-	u.mu.Unlock()
-	k.mu.Lock()
-	for w := range k.watchers {
-		w.touch(service)
-	}
-	k.mu.Unlock()
 }
 
 // Idle says for how long nothing has run and nobody has watched.

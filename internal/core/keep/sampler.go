@@ -3,6 +3,7 @@ package keep
 import (
 	"time"
 
+	"neighbour/internal/core/journal"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/proc"
 )
@@ -63,7 +64,7 @@ func (k *Keeper) measure() {
 		k.mu.Lock()
 		watched := len(k.watchers) > 0
 		k.mu.Unlock()
-		if watched || n%5 == 0 {
+		if watched || k.limited || n%5 == 0 {
 			k.sample(sampler)
 		}
 	}
@@ -93,11 +94,13 @@ func (k *Keeper) sample(sampler *sampler) {
 		u.status.Usage.CPU = push(u.status.Usage.CPU, recentSamples, cpu)
 		u.status.Usage.Memory = push(u.status.Usage.Memory, recentSamples, memory)
 		u.status.Notes = notes
+		before := u.status.Over
+		u.status.Over = u.driver.over(cpu, memory)
+		now := u.status.Over
 		u.mu.Unlock()
-		k.mu.Lock()
-		for w := range k.watchers {
-			w.touch(name)
+		if now != "" && before == "" {
+			k.note(name, "over", journal.Warn, now)
 		}
-		k.mu.Unlock()
+		k.touch(name)
 	}
 }

@@ -81,10 +81,16 @@ func (k *Keeper) saveWhenAsked() {
 			save()
 			return
 		}
-		// Many changes at once are written once.
+		// Many changes at once are written once, and what could not be
+		// written is tried again.
+		pause := 5 * time.Millisecond
+		if failing {
+			pause = time.Second
+			k.saveSoon()
+		}
 		select {
 		case <-k.ctx.Done():
-		case <-time.After(5 * time.Millisecond):
+		case <-time.After(pause):
 		}
 	}
 }
@@ -95,6 +101,10 @@ func (k *Keeper) saveState() error {
 		return err
 	}
 	k.mu.Lock()
+	if k.forsaken {
+		k.mu.Unlock()
+		return nil
+	}
 	state := Saved{Keeper: me, Overview: k.overview, Services: map[string]SavedService{}}
 	k.mu.Unlock()
 	state.Overview.Warning, state.Overview.Changed, state.Overview.Mistake = "", false, ""

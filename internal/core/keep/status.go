@@ -78,6 +78,11 @@ type Status struct {
 	// Warnings are what is probably not meant as it is, and what is declared
 	// and not carried out yet.
 	Warnings []string `json:"warnings,omitempty"`
+	// Over says that it uses more than it may.
+	Over string `json:"over,omitempty"`
+	// Tries are how its latest lives ended, since it was started: the story of
+	// a service that was restarted, or that failed.
+	Tries []Try `json:"tries,omitempty"`
 	// Notes are what its kind says of its contents.
 	Notes []string `json:"notes,omitempty"`
 	// Lines are the latest of its output.
@@ -92,6 +97,17 @@ type Declared struct {
 	// Versioned says that it may have a version.
 	Versioned bool `json:"versioned,omitempty"`
 }
+
+// Try is one life of a service that came to its end by itself.
+type Try struct {
+	Began  time.Time `json:"began"` // when its process was started
+	Ended  time.Time `json:"ended"`
+	Reason string    `json:"reason"` // "exit 9 after 0.3 s"
+	Lines  []string  `json:"lines,omitempty"`
+}
+
+// recentTries is how many tries a status keeps.
+const recentTries = 10
 
 // Fact is a value that the service offers.
 type Fact struct {
@@ -143,8 +159,10 @@ func (s Status) Sentence(now time.Time) string {
 		if s.Restarts > 0 {
 			text += fmt.Sprintf("; restarted %s", times(s.Restarts))
 		}
-		if s.Reason != "" {
-			text += "; " + s.Reason
+		for _, more := range []string{s.Over, s.Reason} {
+			if more != "" {
+				text += "; " + more
+			}
 		}
 		return text
 	case Ailing:

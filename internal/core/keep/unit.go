@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/journal"
 	"neighbour/internal/core/probe"
 	"neighbour/internal/core/proc"
 )
@@ -33,19 +34,24 @@ type driver interface {
 	// what it finds out and does.
 	prepare(ctx context.Context, set func(func(*Status))) error
 	launch() (process, error)
-	adopt(id proc.ID, given map[string]string) (process, error)
+	adopt(SavedService) (process, error)
 	// probe is the service's check; nil if only its process can be watched.
 	probe() (probe.Probe, error)
 	// starter is the check of a service that starts, and what there is to do
 	// when it is answered for the first time; a nil function: nothing.
 	starter() (check probe.Probe, provision func(context.Context, func(func(*Status))) error, err error)
+	// ended is called when the service has come to rest.
+	ended()
 	// given are digests of the variables that the running process was started
 	// with.
 	given() map[string]string
-	// taken says who took the service's port before its process could, as a
-	// *failure; nil if nobody did.
-	taken() error
-	// lastLines are the latest lines of output since the launch.
+	// cause says why the process ended, or could not become ready, where its
+	// exit doesn't tell, as a *failure; nil if that is not known.
+	cause(exit proc.Exit, ready bool) error
+	// over says that the service uses more than it may, "" if it doesn't.
+	over(percent float32, memory uint64) string
+	// lastLines are the lines of output since the launch that tell most: the
+	// first error and the latest, about n.
 	lastLines(n int) []string
 	policy() policy
 }
@@ -58,6 +64,7 @@ type policy struct {
 	when                   string
 	most                   int
 	window                 time.Duration
+	ailing                 time.Duration // after which it is restarted; 0: it isn't
 	signal                 string
 	grace                  time.Duration
 }
@@ -84,10 +91,11 @@ type unit struct {
 	driver driver
 	keeper *Keeper
 
-	mu      sync.Mutex
-	status  Status
-	id      proc.ID // of its process, zero if there is none
-	attempt *attempt
+	mu       sync.Mutex
+	status   Status
+	id       proc.ID // of its process, zero if there is none
+	launched time.Time
+	attempt  *attempt
 }
 
 // attempt is the time from a start to the state that ends it.
@@ -109,7 +117,7 @@ func (u *unit) start(ctx context.Context, adopted process, again bool) bool {
 	u.attempt = a
 	if adopted == nil {
 		u.status.Began = time.Now()
-		u.status.Restarts = 0
+		u.status.Restarts, u.status.Tries = 0, nil
 		u.status.Checks = Checks{}
 		u.status.State, u.status.Reason, u.status.Remarks, u.status.Since = Waiting, "", nil, time.Now()
 	}
@@ -156,7 +164,11 @@ func (u *unit) set(change func(*Status)) {
 	}
 	// That it can't start matters to those who wait for it, as a state does.
 	moved := u.status.State != state || u.status.Blocked != blocked
+	now := u.status
 	u.mu.Unlock()
+	if now.State != state {
+		u.keeper.noteState(state, now)
+	}
 	u.keeper.published(u, moved)
 }
 
@@ -175,7 +187,7 @@ func (u *unit) snapshot() Status {
 
 func stopped(s Status, reason string) Status {
 	s.State, s.Reason, s.Remarks, s.Blocked, s.PID, s.Until = Stopped, reason, nil, false, 0, time.Time{}
-	s.ReadyMS, s.Usage = 0, Usage{}
+	s.ReadyMS, s.Usage, s.Over = 0, Usage{}, ""
 	return s
 }
 
@@ -190,6 +202,11 @@ type ending struct {
 // or finishes, and returns the change to its final state.
 func (u *unit) supervise(ctx context.Context, adopted process) (final func(*Status)) {
 	p := u.driver.policy()
+	defer func() {
+		if u.keeper.ctx.Err() == nil {
+			u.driver.ended()
+		}
+	}()
 	var restarts []time.Time
 	for try := 0; ; try++ {
 		end := u.live(ctx, adopted)
@@ -212,6 +229,7 @@ func (u *unit) supervise(ctx context.Context, adopted process) (final func(*Stat
 			}
 		}
 		reason, remarks := u.explain(end)
+		u.remember(reason, remarks)
 		crashed := end.ready || try > 0
 		switch {
 		case end.err == nil && end.ready && end.exit.OK() && p.when != "always":
@@ -269,8 +287,7 @@ func (u *unit) explain(e ending) (reason string, remarks []string) {
 	if e.err != nil {
 		return e.err.Error(), nil
 	}
-	if taken := u.driver.taken(); taken != nil && !e.ready {
-		errors.As(taken, &f)
+	if cause := u.driver.cause(e.exit, e.ready); errors.As(cause, &f) {
 		return f.reason, append(f.remarks, u.driver.lastLines(6)...)
 	}
 	lasted := time.Since(u.snapshot().Since)
@@ -283,6 +300,17 @@ func (u *unit) explain(e ending) (reason string, remarks []string) {
 		reason = fmt.Sprintf("%s, %s after its start and before it was ready", e.exit, Span(lasted))
 	}
 	return reason, u.driver.lastLines(6)
+}
+
+// remember keeps how a life of the service ended.
+func (u *unit) remember(reason string, lines []string) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	began := u.launched
+	if began.IsZero() { // adopted
+		began = u.status.Since
+	}
+	u.status.Tries = push(u.status.Tries, recentTries, Try{Began: began, Ended: time.Now(), Reason: reason, Lines: lines})
 }
 
 func (u *unit) setProcess(id proc.ID) {
@@ -304,11 +332,15 @@ func (u *unit) live(ctx context.Context, p process) (end ending) {
 		}
 		u.enter(Starting, "")
 		var err error
+		u.mu.Lock()
+		u.launched = time.Now()
+		u.mu.Unlock()
 		if p, err = u.driver.launch(); err != nil {
 			return ending{err: err}
 		}
 		u.setProcess(p.ID())
 		u.set(func(s *Status) { s.PID = p.ID().PID })
+		u.keeper.note(u.svc.Name, "start", journal.Info, fmt.Sprintf("started, pid %d", p.ID().PID))
 	} else {
 		u.setProcess(p.ID())
 	}
@@ -330,7 +362,10 @@ func (u *unit) live(ctx context.Context, p process) (end ending) {
 			return end
 		}
 	}
-	u.stayReady(ctx, p)
+	if ailed := u.stayReady(ctx, p); ailed != nil {
+		u.end(p)
+		return ending{err: ailed, ready: true}
+	}
 	return ending{exit: p.Exit(), ready: true}
 }
 

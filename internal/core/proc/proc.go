@@ -80,6 +80,9 @@ type Spec struct {
 	Output *os.File
 	// Account runs the process as another user; nil: as this one.
 	Account *Account
+	// Group bounds what the process and all that it starts may use; nil: not
+	// at all.
+	Group *Group
 }
 
 // Process is a service's main process.
@@ -104,7 +107,13 @@ func Start(spec Spec) (*Process, error) {
 	if spec.Account != nil {
 		cmd.SysProcAttr.Credential = spec.Account.credential()
 	}
-	if err := cmd.Start(); err != nil {
+	leave, err := spec.Group.enter(cmd.SysProcAttr)
+	if err != nil {
+		return nil, err
+	}
+	err = cmd.Start()
+	leave()
+	if err != nil {
 		return nil, err
 	}
 	p := &Process{mark: spec.Mark, done: make(chan struct{})}
@@ -188,10 +197,7 @@ func (p *Process) Signal(name string) error {
 	if !ok {
 		return fmt.Errorf("unknown signal %q", name)
 	}
-	if !p.id.Alive() {
-		return os.ErrProcessDone
-	}
-	return syscall.Kill(p.id.PID, sig)
+	return send(p.id, sig)
 }
 
 // Remains lists the processes of the service that still run: the main
@@ -218,19 +224,17 @@ func (p *Process) End(name string) (int, error) {
 // Signal sends the named signal to each of these processes that still runs.
 func Signal(ids []ID, name string) {
 	for _, id := range ids {
-		if id.Alive() {
-			_ = syscall.Kill(id.PID, signalNumbers[name])
-		}
+		_ = send(id, signalNumbers[name])
 	}
 }
 
 // Ask sends a signal to one process. It fails if the process has ended or may
 // not be signalled by this user.
 func Ask(id ID, name string) error {
-	if !id.Alive() {
+	switch err := send(id, signalNumbers[name]); {
+	case errors.Is(err, os.ErrProcessDone):
 		return fmt.Errorf("pid %d has ended", id.PID)
-	}
-	if err := syscall.Kill(id.PID, signalNumbers[name]); err != nil {
+	case err != nil:
 		return fmt.Errorf("pid %d can't be sent SIG%s: %w", id.PID, name, err)
 	}
 	return nil

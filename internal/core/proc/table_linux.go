@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -136,6 +137,30 @@ func awaitEnd(id ID) {
 			return
 		}
 	}
+}
+
+// send signals a process, if it is still the one that is meant: not another
+// that got its pid meanwhile (pidfd_send_signal(2)).
+func send(id ID, sig syscall.Signal) error {
+	fd, err := unix.PidfdOpen(id.PID, 0)
+	if err == unix.ENOSYS {
+		if !id.Alive() {
+			return os.ErrProcessDone
+		}
+		return syscall.Kill(id.PID, sig)
+	}
+	if err != nil {
+		return os.ErrProcessDone
+	}
+	defer unix.Close(fd)
+	if !id.Alive() {
+		return os.ErrProcessDone
+	}
+	err = unix.PidfdSendSignal(fd, sig, nil, 0)
+	if err == unix.ESRCH {
+		return os.ErrProcessDone
+	}
+	return err
 }
 
 // Subreap makes this process the parent of all its descendants that lose

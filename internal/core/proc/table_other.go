@@ -4,7 +4,9 @@ package proc
 
 import (
 	"errors"
+	"os"
 	"strconv"
+	"syscall"
 	"time"
 
 	"github.com/shirou/gopsutil/v4/process"
@@ -26,6 +28,14 @@ func startOf(pid int) (string, error) {
 		return "", errGone
 	}
 	return strconv.FormatInt(at, 10), nil
+}
+
+// send signals a process, if it is still the one that is meant.
+func send(id ID, sig syscall.Signal) error {
+	if !id.Alive() {
+		return os.ErrProcessDone
+	}
+	return syscall.Kill(id.PID, sig)
 }
 
 // ReadTable reads the system's process table.

@@ -1,0 +1,173 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/core/journal"
+	"neighbour/internal/core/project"
+	"neighbour/internal/tui"
+)
+
+func (a *app) logs() *cobra.Command {
+	var want wantedLogs
+	var grep, text, level, since, until string
+	cmd := &cobra.Command{
+		Use: "logs [SERVICE...]", Short: "Print what services wrote",
+		ValidArgsFunction: a.services,
+		RunE: func(cmd *cobra.Command, names []string) error {
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			if err := p.Check(names...); err != nil {
+				return err
+			}
+			expression, err := journal.Expression(grep)
+			if err != nil {
+				return usageError{fmt.Errorf("--grep: %w", err)}
+			}
+			for _, pattern := range []*journal.Pattern{expression, journal.Text(text)} {
+				if pattern != nil {
+					want.Patterns = append(want.Patterns, pattern)
+				}
+			}
+			if err := want.Level.UnmarshalText([]byte(level)); err != nil {
+				return usageError{fmt.Errorf("--level: %w", err)}
+			}
+			if want.N < 0 {
+				return usageError{fmt.Errorf("-n %d: write how many entries, 0 or more", want.N)}
+			}
+			now := time.Now()
+			for _, bound := range []struct {
+				flag, value string
+				to          *journal.Place
+			}{{"--since", since, &want.From}, {"--until", until, &want.Before}} {
+				if bound.value == "" {
+					continue
+				}
+				at, err := journal.ParseTime(bound.value, now)
+				if err != nil {
+					return usageError{fmt.Errorf("%s: %w", bound.flag, err)}
+				}
+				*bound.to = journal.At(at)
+			}
+			want.Services = names
+			if len(names) == 0 {
+				want.Services = inOrder(p)
+			}
+			return a.printLogs(cmd.Context(), p, want)
+		},
+	}
+	cmd.Flags().IntVarP(&want.N, "lines", "n", 100, "how many of the latest entries")
+	cmd.Flags().BoolVarP(&want.follow, "follow", "f", false, "go on with what comes")
+	cmd.Flags().StringVar(&since, "since", "", "only what came since a `time`, for example 10m or 14:05")
+	cmd.Flags().StringVar(&until, "until", "", "only what came before a `time`")
+	cmd.Flags().BoolVar(&want.json, "json", false, "print a JSON object for each entry")
+	cmd.Flags().StringVar(&grep, "grep", "", "only entries that match a regular `expression`")
+	cmd.Flags().StringVar(&text, "text", "", "only entries with a `text`; small letters stand for large ones, too")
+	cmd.Flags().StringVar(&level, "level", "", "only entries of a `level` or a worse one: debug, info, warn, error")
+	cmd.Flags().BoolVar(&want.Events, "events", false, "also what happened to the services: started, ready, failed")
+	cmd.Flags().BoolVar(&want.even, "even", false, "times and levels as columns, rather than the lines as they are")
+	_ = cmd.RegisterFlagCompletionFunc("level", cobra.FixedCompletions([]string{"debug", "info", "warn", "error"}, cobra.ShellCompDirectiveNoFileComp))
+	return cmd
+}
+
+// wantedLogs says which entries of the logs to print, and how.
+type wantedLogs struct {
+	journal.Query
+	follow, json, even bool
+}
+
+func (a *app) printLogs(ctx context.Context, p *project.Project, want wantedLogs) error {
+	write := a.entryWriter(want)
+	if want.N > 0 {
+		answer, err := journal.Read(ctx, p.LogDir(), want.Query)
+		if err != nil {
+			return err
+		}
+		for _, e := range answer.Entries {
+			write(e)
+		}
+		if n := len(answer.Entries); n > 0 {
+			want.From = answer.Entries[n-1].Place
+		}
+	}
+	if !want.follow {
+		return nil
+	}
+	if err := p.EnsureDirs(); err != nil {
+		return err
+	}
+	return follow(ctx, p, want.Query, write)
+}
+
+// follow writes the entries that come from now on, each when it is complete.
+func follow(ctx context.Context, p *project.Project, q journal.Query, write func(journal.Entry)) error {
+	var mu sync.Mutex
+	f, err := journal.Follow(p.LogDir(), q.Services, func(service string, lines []journal.Line) {
+		mu.Lock()
+		defer mu.Unlock()
+		for _, e := range journal.Entries(service, lines) {
+			if q.Lets(e) {
+				write(e)
+			}
+		}
+	})
+	if err != nil {
+		return err
+	}
+	if q.Events {
+		f.Events(func(e journal.Entry) {
+			mu.Lock()
+			defer mu.Unlock()
+			if q.Lets(e) && (e.Service == "" || slices.Contains(q.Services, e.Service)) {
+				write(e)
+			}
+		})
+	}
+	f.Run(ctx)
+	return nil
+}
+
+// entryWriter writes entries as they are wanted.
+func (a *app) entryWriter(want wantedLogs) func(journal.Entry) {
+	clean := func(s string) string { return s }
+	if f, ok := a.out.(*os.File); ok && terminal(f) {
+		clean = tui.Clean
+	}
+	pad := 0
+	for _, name := range want.Services {
+		pad = max(pad, len(name))
+	}
+	encoder := json.NewEncoder(a.out)
+	encoder.SetEscapeHTML(false)
+	return func(e journal.Entry) {
+		if want.json {
+			_ = encoder.Encode(e)
+			return
+		}
+		at := "--:--:--"
+		if !e.At.IsZero() {
+			at = e.At.Local().Format("15:04:05")
+		}
+		body := e.Text
+		if want.even {
+			body = fmt.Sprintf("%-5s  %s", e.Level, strings.TrimSpace(e.Message+"  "+e.Fields))
+		}
+		if e.Event != "" {
+			body = "-- " + e.Text
+		}
+		for line := range strings.SplitSeq(body, "\n") {
+			fmt.Fprintf(a.out, "%s  %-*s  %s\n", at, pad, e.Service, clean(line))
+		}
+	}
+}

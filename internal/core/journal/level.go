@@ -1,0 +1,115 @@
+package journal
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+)
+
+// Level is how much an entry matters, as it says itself.
+type Level uint8
+
+// The levels. None is that of an entry which doesn't say.
+const (
+	None Level = iota
+	Debug
+	Info
+	Warn
+	Error
+)
+
+var levelNames = [...]string{None: "", Debug: "debug", Info: "info", Warn: "warn", Error: "error"}
+
+func (l Level) String() string { return levelNames[l] }
+
+// MarshalText is the level's name.
+func (l Level) MarshalText() ([]byte, error) { return []byte(l.String()), nil }
+
+// UnmarshalText reads a level's name.
+func (l *Level) UnmarshalText(text []byte) error {
+	for i, name := range levelNames {
+		if name == string(text) {
+			*l = Level(i)
+			return nil
+		}
+	}
+	return fmt.Errorf("there is no level %q; there are debug, info, warn and error", text)
+}
+
+// levelWords are the words for levels that are in use, in lower case.
+var levelWords = map[string]Level{
+	"trace": Debug, "trc": Debug, "debug": Debug, "dbg": Debug, "verbose": Debug, "fine": Debug, "finest": Debug,
+	"debug1": Debug, "debug2": Debug, "debug3": Debug, "debug4": Debug, "debug5": Debug,
+	"info": Info, "inf": Info, "information": Info, "informational": Info, "notice": Info, "note": Info, "log": Info, "system": Info,
+	"warn": Warn, "warning": Warn, "wrn": Warn,
+	"error": Error, "err": Error, "severe": Error, "fatal": Error, "ftl": Error, "panic": Error, "critical": Error, "crit": Error,
+	"emerg": Error, "emergency": Error, "alert": Error,
+}
+
+// levelWord is the level that a word names, in any case.
+func levelWord(word []byte) (Level, bool) {
+	if len(word) < 3 || len(word) > 13 {
+		return None, false
+	}
+	var lower [13]byte
+	for i, c := range word {
+		if c >= 'A' && c <= 'Z' {
+			c += 'a' - 'A'
+		}
+		lower[i] = c
+	}
+	l, ok := levelWords[string(lower[:len(word)])]
+	return l, ok
+}
+
+// levelNumber is the level of a number in JSON, where 10 is trace and 60
+// fatal.
+func levelNumber(n int) Level {
+	switch {
+	case n >= 50:
+		return Error
+	case n >= 40:
+		return Warn
+	case n >= 30:
+		return Info
+	}
+	return Debug
+}
+
+// severity is the level of a syslog priority (RFC 5424, section 6.2.1).
+func severity(priority int) Level {
+	switch s := priority & 7; {
+	case s <= 3:
+		return Error
+	case s == 4:
+		return Warn
+	case s <= 6:
+		return Info
+	}
+	return Debug
+}
+
+// plainErrors begin lines that tell of an error without naming a level.
+var plainErrors = []string{"panic: ", "fatal error: ", "Traceback (most recent call last)", "Uncaught ", "Unhandled ", "npm ERR!", "PHP Fatal error:", "PHP Parse error:", "Exception in thread"}
+
+// levelOfPlain is the level of a text that names none in the usual places.
+func levelOfPlain(b []byte) Level {
+	if len(b) == 0 {
+		return None
+	}
+	if raised(b) && !bytes.HasPrefix(b, []byte("Warning")) {
+		if word, _, _ := bytes.Cut(b, []byte{':'}); bytes.HasSuffix(word, []byte("Warning")) {
+			return Warn
+		}
+		return Error
+	}
+	for _, p := range plainErrors {
+		if b[0] == p[0] && strings.HasPrefix(string(b[:min(len(b), len(p))]), p) {
+			return Error
+		}
+	}
+	if bytes.HasPrefix(b, []byte("PHP Warning:")) || bytes.HasPrefix(b, []byte("PHP Deprecated:")) {
+		return Warn
+	}
+	return None
+}

@@ -1,0 +1,48 @@
+package journal
+
+import (
+	"context"
+	"fmt"
+	"strings"
+)
+
+// headLines is how many lines of an entry that is an error are told.
+const headLines = 3
+
+// Telling returns about n lines of a service's log, from an offset on, that
+// tell most of how it came to its end: the first error and the latest lines,
+// of long entries only the beginning.
+func Telling(dir, service string, from int64, n int) ([]string, error) {
+	q := Query{Filter: Filter{Services: []string{service}}, From: Place{Log: service, Offset: from}, N: n}
+	latest, err := Read(context.Background(), dir, q)
+	if err != nil {
+		return nil, err
+	}
+	q.Level, q.N, q.Oldest = Error, 1, true
+	first, err := Read(context.Background(), dir, q)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	if len(first.Entries) > 0 && len(latest.Entries) > 0 && first.Entries[0].Place.Offset < latest.Entries[0].Place.Offset {
+		out = append(beginning(first.Entries[0].Text, headLines), "…")
+		latest.Entries = latest.Entries[min(len(latest.Entries), 2):]
+	}
+	for _, e := range latest.Entries {
+		most := 1
+		if e.Level == Error || len(latest.Entries) < 3 {
+			most = headLines
+		}
+		out = append(out, beginning(e.Text, most)...)
+	}
+	return out, nil
+}
+
+// beginning is the first lines of a text, with how many there are more.
+func beginning(text string, n int) []string {
+	lines := strings.Split(text, "\n")
+	if len(lines) <= n+1 {
+		return lines
+	}
+	return append(lines[:n:n], fmt.Sprintf("    … %d more lines", len(lines)-n))
+}

@@ -1,0 +1,49 @@
+package keep
+
+import (
+	"encoding/json"
+	"time"
+
+	"neighbour/internal/core/journal"
+	"neighbour/internal/core/project"
+)
+
+// Forsake makes the keeper save nothing more: what it would write is
+// another's by now.
+func (k *Keeper) Forsake() {
+	k.mu.Lock()
+	k.forsaken = true
+	k.mu.Unlock()
+}
+
+// Leave stops everything for a reason that lies in the project's place, and
+// tells those who watch.
+func (k *Keeper) Leave(why string) {
+	k.Forsake()
+	k.warn(why)
+	_, _ = k.Stop()
+}
+
+// LeaveWord writes into a project's state that its services were stopped, and
+// why.
+func (k *Keeper) LeaveWord(p *project.Project, why string) error {
+	state := Saved{Services: map[string]SavedService{}}
+	k.each(func(u *unit) {
+		s := u.snapshot()
+		s.State, s.Reason, s.Since, s.PID = Stopped, why, time.Now(), 0
+		s.Facts, s.Lines = nil, nil
+		state.Services[s.Name] = SavedService{Status: s}
+	})
+	b, err := json.Marshal(state)
+	if err != nil {
+		return err
+	}
+	return project.WriteFile(p.StateFile(), b, 0o600)
+}
+
+// Restore saves what is needed to find the services again, in folders that
+// were just made anew, and notes that.
+func (k *Keeper) Restore() error {
+	k.note("", "deleted", journal.Warn, "the folder "+project.StateDir+" was deleted while services ran: what they print is shown again after a restart, and data that was in it is lost")
+	return k.saveState()
+}

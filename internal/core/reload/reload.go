@@ -1,0 +1,273 @@
+// Package reload watches a project's files and says which services have to be
+// restarted because files of theirs have changed.
+package reload
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"github.com/fsnotify/fsnotify"
+)
+
+// Set is the files that matter to a service.
+type Set struct {
+	Service string
+	// Patterns are matched against paths from the project's folder; those that
+	// begin with ! take out what others take in.
+	Patterns []string
+	// Except are folders that don't matter: what the service itself writes.
+	Except []string
+}
+
+// Change is what has changed for a service.
+type Change struct {
+	Service string
+	Files   []string // the first few, from the project's folder
+	Count   int      // how many in all
+}
+
+// quiet is how long nothing must have changed before a change is told: all
+// that an editor, a build or a change of branch does is one change.
+const quiet = 200 * time.Millisecond
+
+// named is how many files a change names.
+const named = 3
+
+// ignored are folders that hold what tools make and fetch.
+var ignored = []string{".git", ".neighbour", "node_modules", "vendor", "__pycache__", ".venv"}
+
+// Watcher watches the files of a project's services.
+type Watcher struct {
+	root    string
+	sets    []Set
+	bases   []string // the folders that the patterns begin with
+	watcher *fsnotify.Watcher
+	pending map[string]map[string]bool // by service, the files
+	told    func(Change)
+	warn    func(error)
+}
+
+// New begins to watch the sets of files in a project's folder. Run tells the
+// changes; warn gets what can't be watched.
+func New(root string, sets []Set, told func(Change), warn func(error)) (*Watcher, error) {
+	w := &Watcher{root: root, sets: sets, pending: map[string]map[string]bool{}, told: told, warn: warn}
+	for _, s := range sets {
+		for _, p := range s.Patterns {
+			if strings.HasPrefix(p, "!") {
+				continue
+			}
+			base, _ := doublestar.SplitPattern(filepath.ToSlash(p))
+			w.bases = append(w.bases, filepath.FromSlash(base))
+		}
+	}
+	slices.Sort(w.bases)
+	w.bases = slices.Compact(w.bases)
+	var err error
+	if w.watcher, err = fsnotify.NewWatcher(); err != nil {
+		return nil, explain(err)
+	}
+	for _, base := range w.bases {
+		w.add(base, false)
+	}
+	return w, nil
+}
+
+// explain says what to do where the system's limits are reached.
+func explain(err error) error {
+	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EMFILE) {
+		return fmt.Errorf("not all files of reload can be watched: the system's limit is reached (%w); raise it with: sysctl fs.inotify.max_user_watches=524288 fs.inotify.max_user_instances=512", err)
+	}
+	return fmt.Errorf("not all files of reload can be watched: %w", err)
+}
+
+// add watches a folder and those in it. What is in a new one counts as
+// changed. A folder that isn't there yet is awaited in the one above.
+func (w *Watcher) add(dir string, isNew bool) {
+	for dir != "." {
+		if _, err := os.Stat(filepath.Join(w.root, dir)); !errors.Is(err, fs.ErrNotExist) {
+			break
+		}
+		dir = filepath.Dir(dir)
+		isNew = false
+		if w.watch(dir) != nil {
+			return
+		}
+		if dir == "." {
+			return
+		}
+	}
+	_ = filepath.WalkDir(filepath.Join(w.root, dir), func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return nil // gone meanwhile, or not ours to read
+		}
+		rel, _ := filepath.Rel(w.root, path)
+		if !d.IsDir() {
+			if isNew {
+				w.changed(rel)
+			}
+			return nil
+		}
+		if slices.Contains(ignored, d.Name()) {
+			return filepath.SkipDir
+		}
+		if err := w.watch(rel); err != nil {
+			return filepath.SkipAll
+		}
+		return nil
+	})
+}
+
+func (w *Watcher) watch(dir string) error {
+	err := w.watcher.Add(filepath.Join(w.root, dir))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		w.warn(explain(err))
+		return err
+	}
+	return nil
+}
+
+// Run tells changes until the context ends.
+func (w *Watcher) Run(ctx context.Context) {
+	defer w.watcher.Close()
+	timer := time.NewTimer(time.Hour)
+	timer.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case e, ok := <-w.watcher.Events:
+			if !ok {
+				return
+			}
+			w.event(e)
+		case err, ok := <-w.watcher.Errors:
+			if !ok {
+				return
+			}
+			if errors.Is(err, fsnotify.ErrEventOverflow) {
+				w.lookAgain()
+			} else {
+				w.warn(explain(err))
+			}
+		case <-timer.C:
+			w.tell()
+			continue
+		}
+		if len(w.pending) > 0 {
+			timer.Reset(quiet)
+		}
+	}
+}
+
+func (w *Watcher) event(e fsnotify.Event) {
+	if e.Op == fsnotify.Chmod {
+		return
+	}
+	rel, err := filepath.Rel(w.root, e.Name)
+	if err != nil {
+		return
+	}
+	if e.Has(fsnotify.Create) {
+		if info, err := os.Lstat(e.Name); err == nil && info.IsDir() {
+			if w.below(rel) && !slices.Contains(ignored, info.Name()) {
+				w.add(rel, true)
+			}
+			return
+		}
+	}
+	w.changed(rel)
+}
+
+// below says that a folder is in one that patterns begin with, or above one.
+func (w *Watcher) below(dir string) bool {
+	return slices.ContainsFunc(w.bases, func(base string) bool {
+		return base == "." || dir == base || strings.HasPrefix(dir, base+"/") || strings.HasPrefix(base, dir+"/")
+	})
+}
+
+// changed notes a changed file for those to whom it matters.
+func (w *Watcher) changed(file string) {
+	for _, s := range w.sets {
+		if s.matters(file) {
+			if w.pending[s.Service] == nil {
+				w.pending[s.Service] = map[string]bool{}
+			}
+			w.pending[s.Service][file] = true
+		}
+	}
+}
+
+// lookAgain takes events that were lost for changes of everything.
+func (w *Watcher) lookAgain() {
+	for _, base := range w.bases {
+		w.add(base, true)
+	}
+}
+
+func (w *Watcher) tell() {
+	for _, s := range w.sets {
+		files := w.pending[s.Service]
+		if len(files) == 0 {
+			continue
+		}
+		c := Change{Service: s.Service, Count: len(files)}
+		for f := range files {
+			c.Files = append(c.Files, f)
+		}
+		slices.Sort(c.Files)
+		c.Files = c.Files[:min(len(c.Files), named)]
+		w.told(c)
+	}
+	clear(w.pending)
+}
+
+// matters says that a file is of the set.
+func (s Set) matters(file string) bool {
+	name := filepath.Base(file)
+	// What editors write beside a file while it is edited.
+	if strings.HasSuffix(name, "~") || strings.HasSuffix(name, ".swp") || strings.HasSuffix(name, ".swx") || strings.HasPrefix(name, ".#") || name == "4913" {
+		return false
+	}
+	for part := range strings.SplitSeq(filepath.ToSlash(filepath.Dir(file)), "/") {
+		if slices.Contains(ignored, part) {
+			return false
+		}
+	}
+	for _, dir := range s.Except {
+		if rel, err := filepath.Rel(dir, file); err == nil && filepath.IsLocal(rel) {
+			return false
+		}
+	}
+	in := false
+	for _, p := range s.Patterns {
+		pattern, out := strings.CutPrefix(p, "!")
+		if ok, _ := doublestar.Match(pattern, filepath.ToSlash(file)); ok {
+			if out {
+				return false
+			}
+			in = true
+		}
+	}
+	return in
+}
+
+// InWords says what has changed: "api/server.js and 3 more files".
+func (c Change) InWords() string {
+	switch more := c.Count - 1; {
+	case more <= 0:
+		return c.Files[0] + " has changed"
+	case more == 1:
+		return c.Files[0] + " and 1 more file have changed"
+	default:
+		return fmt.Sprintf("%s and %d more files have changed", c.Files[0], more)
+	}
+}
