@@ -82,6 +82,11 @@ func (a *app) look(ctx context.Context, p *project.Project) (map[string]api.Stat
 	}
 	defer client.Close()
 	s, err := client.Status(ctx)
+	if errors.Is(err, api.ErrNoKeeper) || errors.Is(err, api.ErrLost) { // it was just ending
+		if err = api.AwaitEnd(p); err == nil {
+			return a.look(ctx, p)
+		}
+	}
 	for _, st := range s.Services {
 		current[st.Name] = st
 	}

@@ -7,15 +7,11 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"neighbour/internal/core/proc"
-	"neighbour/internal/testkit"
 )
 
 func TestStartStatusStop(t *testing.T) {
@@ -211,77 +207,6 @@ func TestPathsWithSpacesAndLength(t *testing.T) {
 	}
 }
 
-func TestKilledKeeperIsFollowedByAnother(t *testing.T) {
-	p := newProject(t, program("base")+program("top", `needs = ["base"]`)+"[service.chatty]\nrun = \"sh -c 'while :; do echo $$(date +%s%N); sleep 0.02; done'\"\n")
-	p.must("start")
-	before := p.status()
-	kill := func() {
-		require.NoError(t, syscall.Kill(p.status().Keeper.PID, syscall.SIGKILL))
-		time.Sleep(200 * time.Millisecond)
-	}
-	kill()
-	for name := range before.Service {
-		id, err := proc.Identify(before.Service[name].PID)
-		require.NoError(t, err)
-		assert.True(t, id.Alive(), "%s goes on", name)
-	}
-	now := p.status()
-	assert.NotEqual(t, before.Keeper.PID, now.Keeper.PID)
-	for name, s := range before.Service {
-		assert.Equal(t, s.PID, now.Service[name].PID, "%s was adopted", name)
-		assert.Equal(t, "ready", now.Service[name].State)
-		assert.Equal(t, s.ReadyMS, now.Service[name].ReadyMS)
-	}
-	// The new keeper supervises: what ends is started again.
-	require.NoError(t, syscall.Kill(now.Service["top"].PID, syscall.SIGKILL))
-	require.Eventually(t, func() bool {
-		s := p.status().Service["top"]
-		return s.State == "ready" && s.PID != now.Service["top"].PID && s.Restarts == 1
-	}, 10*time.Second, 20*time.Millisecond)
-	// Killed again: what ended meanwhile is found to be gone, and the stop
-	// that comes next finds everything.
-	kill()
-	require.NoError(t, syscall.Kill(now.Service["base"].PID, syscall.SIGKILL))
-	assert.Contains(t, p.must("stop"), "chatty")
-	assert.Empty(t, p.left())
-
-	// No line was lost while no keeper was there.
-	b, err := os.ReadFile(filepath.Join(p.dir, ".neighbour", "logs", "chatty.log"))
-	require.NoError(t, err)
-	assert.Equal(t, strings.Count(string(b), "\n"), strings.Count(p.must("logs", "chatty", "-n", "1000000"), "\n"))
-}
-
-func TestKeeperKilledWhileStarting(t *testing.T) {
-	p := newProject(t, "[service.slow]\nrun = \""+binary+" emulate mail --listen 127.0.0.1:${slow.port}\"\nhealth = { run = \"test -e go\", within = \"30s\" }\n"+program("after", `needs = ["slow"]`))
-	p.must("start", "--no-wait")
-	pid := p.until("slow", "starting").PID
-	require.Eventually(t, func() bool { pid = p.status().Service["slow"].PID; return pid != 0 }, 5*time.Second, 10*time.Millisecond)
-	time.Sleep(100 * time.Millisecond)
-	require.NoError(t, syscall.Kill(p.status().Keeper.PID, syscall.SIGKILL))
-	p.write("go", "")
-	r := p.run("start")
-	assert.Zero(t, r.code, r.stderr)
-	assert.Equal(t, pid, p.status().Service["slow"].PID)
-	assert.Equal(t, "ready", p.status().Service["after"].State, "what was under way is finished")
-}
-
-func TestStopEndsAllThatWasStarted(t *testing.T) {
-	p := newProject(t, `
-[service.family]
-run = "sh -c 'setsid sh -c \"trap : TERM; while :; do sleep 0.1; done\" & sleep 1000 & wait'"
-[service.deaf]
-run = "sh -c 'trap : TERM INT; while :; do sleep 0.1; done'"
-stop = { grace = "500ms" }
-[service.gone]
-run = "sh -c 'setsid sleep 1000 & exit 0'"
-`)
-	p.run("start")
-	began := time.Now()
-	p.must("stop")
-	assert.Less(t, time.Since(began), 5*time.Second)
-	assert.Empty(t, p.left())
-}
-
 func TestInterruptedStartGoesOn(t *testing.T) {
 	p := newProject(t, "[service.slow]\nrun = \"sleep 1000\"\nhealth = { run = \"test -e go\" }\n")
 	cmd := exec.Command(binary, "start")
@@ -306,37 +231,6 @@ func TestBrokenFileCanStillBeStopped(t *testing.T) {
 	r := p.run("stop")
 	assert.Zero(t, r.code, r.stderr)
 	assert.Contains(t, r.stderr, "the declaration has errors now")
-	assert.Empty(t, p.left())
-}
-
-func TestFullDisk(t *testing.T) {
-	testkit.NeedRoot(t)
-	dir := t.TempDir()
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=256k", "tmpfs", dir).CombinedOutput(); err != nil {
-		testkit.Lacking(t, "no small disk can be mounted: "+string(out))
-	}
-	t.Cleanup(func() { _ = exec.Command("umount", "-l", dir).Run() })
-	p := newProjectIn(t, dir, program("api"))
-	fill := func() {
-		f, err := os.Create(filepath.Join(dir, "full"))
-		require.NoError(t, err)
-		defer f.Close()
-		for {
-			if _, err := f.Write(make([]byte, 1024)); err != nil {
-				return
-			}
-		}
-	}
-	fill()
-	r := p.run("start")
-	assert.Equal(t, 1, r.code)
-	assert.Contains(t, r.stderr, "no space left on device")
-	require.NoError(t, os.Remove(filepath.Join(dir, "full")))
-	p.must("start")
-	pid := p.status().Service["api"].PID
-	fill()
-	assert.Equal(t, pid, p.status().Service["api"].PID, "what runs goes on")
-	p.must("stop")
 	assert.Empty(t, p.left())
 }
 

@@ -7,8 +7,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
-	"sync"
-	"syscall"
 	"testing"
 	"time"
 
@@ -86,19 +84,6 @@ func TestAilingAndMended(t *testing.T) {
 	assert.Equal(t, pid, api.PID, "a check that fails restarts nothing by itself")
 }
 
-func TestHungProcessIsNoticed(t *testing.T) {
-	p := newProject(t, fmt.Sprintf("[service.api]\nrun = [%q, \"toolshed\", \"api\"]\nhealth = { http = \"/healthz\", every = \"100ms\", timeout = \"300ms\", fails = 2 }\n", binary))
-	p.must("start")
-	pid := p.status().Service["api"].PID
-	require.NoError(t, syscall.Kill(pid, syscall.SIGSTOP))
-	assert.Contains(t, p.until("api", "ailing").Reason, "no answer within 300 ms")
-	require.NoError(t, syscall.Kill(pid, syscall.SIGCONT))
-	p.until("api", "ready")
-	require.NoError(t, syscall.Kill(pid, syscall.SIGSTOP))
-	p.must("stop")
-	assert.Empty(t, p.left(), "one that can't take its signal is killed")
-}
-
 func TestRestartPolicies(t *testing.T) {
 	p := newProject(t, `
 [service.always]
@@ -131,64 +116,6 @@ func TestOptionalMayFail(t *testing.T) {
 	assert.Zero(t, r.code, "what is optional doesn't decide")
 	assert.Contains(t, r.stdout, "1 of 2 ready")
 	assert.Contains(t, r.stderr, "no-such-program is not installed")
-}
-
-// However many want to start the project at once, there is one keeper, and
-// each service runs once.
-func TestManyStartsAtOnce(t *testing.T) {
-	p := newProject(t, "[service.api]\nrun = \"sh -c 'echo started; exec sleep 1000'\"\n")
-	var all sync.WaitGroup
-	for range 10 {
-		all.Go(func() {
-			cmd := exec.Command(binary, "start")
-			cmd.Dir = p.dir
-			out, err := cmd.CombinedOutput()
-			assert.NoError(t, err, string(out))
-		})
-	}
-	all.Wait()
-	assert.Equal(t, 1, strings.Count(p.must("logs", "api"), "started"))
-	keepers, err := os.ReadFile(filepath.Join(p.dir, ".neighbour/logs/keeper.jsonl"))
-	require.NoError(t, err)
-	assert.Equal(t, 1, strings.Count(string(keepers), `"msg":"keeper"`))
-
-	for range 5 {
-		all.Go(func() {
-			cmd := exec.Command(binary, "stop")
-			cmd.Dir = p.dir
-			out, err := cmd.CombinedOutput()
-			assert.NoError(t, err, string(out))
-		})
-	}
-	all.Wait()
-	assert.Empty(t, p.left())
-}
-
-func TestStopDuringAStart(t *testing.T) {
-	p := newProject(t, program("base", `health = { run = "false" }`)+program("top", `needs = ["base"]`))
-	p.must("start", "--no-wait")
-	p.until("base", "starting")
-	began := time.Now()
-	assert.Equal(t, "stopped: base, top\n", p.must("stop"))
-	assert.Less(t, time.Since(began), 5*time.Second)
-	assert.Empty(t, p.left())
-}
-
-func TestDeletedSocketAndState(t *testing.T) {
-	p := newProject(t, program("api"))
-	p.must("start")
-	pid := p.status().Service["api"].PID
-	keeper := p.status().Keeper.PID
-	require.NoError(t, syscall.Kill(keeper, syscall.SIGKILL))
-	time.Sleep(100 * time.Millisecond)
-	// A state that can't be read: what runs is known by its mark, and ended
-	// before it is started again.
-	state := filepath.Join(p.dir, ".neighbour/run/state.json")
-	require.NoError(t, os.WriteFile(state, []byte("{half"), 0o600))
-	r := p.run("start")
-	assert.Zero(t, r.code, r.stderr)
-	assert.NotEqual(t, pid, p.status().Service["api"].PID)
-	assert.Len(t, p.left(), 1, "no second one beside it")
 }
 
 // A live line for each service on a terminal, and the reasons below.

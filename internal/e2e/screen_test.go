@@ -141,9 +141,12 @@ func TestADayOnTheScreen(t *testing.T) {
 
 	// The log: following, paused, another service, and back.
 	s.press("Tab", "Tab", "Enter")
-	s.see(`toolshed · (web|reminders) log`)
+	s.see(`toolshed · logs`)
+	s.see(`(web|reminders) · every level`)
 	s.see(`following`)
-	s.press("Up", "space")
+	s.press("Up")
+	s.see(`paused`)
+	s.press("space")
 	s.press("Escape")
 	s.see(`step 1`)
 
@@ -261,7 +264,7 @@ run = '''sh -c 'printf "\033[2J\033[H\033]0;owned\007\033]52;c;b3duZWQ=\007moved
 	}
 	assert.Regexp(t, `(?m)^  evil +1 of 1 ready|^  \S+ +1 of 1 ready`, text, "the header is where it was")
 	s.press("Enter")
-	text = s.see(`5 lines · following`)
+	text = s.see(`ready after`)
 	assert.Contains(t, text, "宽字 wide")
 	assert.NotEqual(t, "owned", strings.TrimSpace(s.tmux("display-message", "-p", "#{pane_title}")))
 }

@@ -43,7 +43,7 @@ type logsView struct {
 	matches  tally // of the search
 	position tally // of the matches up to the cursor
 	later    tally // what came after the view was paused
-	paused   journal.Place
+	upTo     time.Time // of what has come until then, everything that is wanted was shown
 	lastTold time.Time
 	stop     context.CancelFunc // ends the counting under way
 
@@ -82,6 +82,7 @@ func (*logsView) title() string { return "logs" }
 type logsMsg struct {
 	turn    int
 	ask     logsAsk
+	asked   time.Time
 	entries []journal.Entry
 	more    bool
 	at      int // which of the entries was looked for
@@ -123,8 +124,9 @@ func (v *logsView) ask(m *model, what logsAsk, q api.LogQuery) tea.Cmd {
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(m.ctx, callLimit)
 		defer cancel()
+		asked := time.Now()
 		a, err := client.Logs(ctx, q)
-		return logsMsg{turn: turn, ask: what, entries: a.Entries, more: a.More, err: err}
+		return logsMsg{turn: turn, ask: what, asked: asked, entries: a.Entries, more: a.More, err: err}
 	}
 }
 
@@ -143,7 +145,7 @@ func (v *logsView) anew(m *model) tea.Cmd {
 	} else {
 		cmd = v.goTo(m, v.query(), v.entries[v.cursor].Place, true)
 	}
-	return tea.Batch(cmd, v.countMatches(m))
+	return tea.Batch(cmd, v.countMatches(m), v.countLater(m))
 }
 
 // grown is called when services have printed, or changed their state.
@@ -181,10 +183,11 @@ func (v *logsView) took(m *model, msg logsMsg) tea.Cmd {
 	v.err = ""
 	switch msg.ask {
 	case askNewest:
-		v.entries, v.first, v.newest = msg.entries, !msg.more, true
+		v.entries, v.first, v.newest, v.upTo = msg.entries, !msg.more, true, msg.asked
 		v.cursor = max(0, len(v.entries)-1)
 	case askGrown:
 		if v.following {
+			v.upTo = msg.asked
 			v.grow(msg.entries, msg.more)
 		}
 	case askOlder:
@@ -211,7 +214,8 @@ func (v *logsView) took(m *model, msg logsMsg) tea.Cmd {
 			m.say("there is none", false)
 			return nil
 		}
-		v.entries, v.first, v.newest, v.following = msg.entries, false, !msg.more, false
+		v.pause()
+		v.entries, v.first, v.newest = msg.entries, false, !msg.more
 		v.cursor, v.mark = msg.at, -1
 		v.top, v.skip = max(0, v.cursor-v.rows/3), 0
 		return tea.Batch(v.countPosition(m), v.countLater(m))
@@ -258,10 +262,6 @@ func (v *logsView) pause() {
 	v.following = false
 	v.cursor = max(0, len(v.entries)-1)
 	v.later = tally{}
-	v.paused = journal.Place{}
-	if len(v.entries) > 0 {
-		v.paused = v.entries[v.cursor].Place
-	}
 }
 
 func (v *logsView) follow(m *model) tea.Cmd {
@@ -314,24 +314,27 @@ func (v *logsView) goTo(m *model, q api.LogQuery, place journal.Place, nearest b
 	return v.lookFor(m, q, func(context.Context, *api.Client) (journal.Place, bool, error) { return place, true, nil }, nearest)
 }
 
-// find shows what is around the entry that a query finds.
-func (v *logsView) find(m *model, found api.LogQuery) tea.Cmd {
-	found.N = 1
+// find shows what is around the first entry that one of the queries finds,
+// other than the selected one.
+func (v *logsView) find(m *model, queries ...api.LogQuery) tea.Cmd {
+	here := v.here()
 	return v.lookFor(m, v.query(), func(ctx context.Context, c *api.Client) (journal.Place, bool, error) {
-		a, err := c.Logs(ctx, found)
-		if err != nil || len(a.Entries) == 0 {
-			return journal.Place{}, false, err
-		}
-		e := a.Entries[0]
-		if found.Oldest && e.Place == found.From && a.More { // the one that is selected
-			found.N = 2
-			if a, err = c.Logs(ctx, found); err == nil && len(a.Entries) == 2 {
-				e = a.Entries[1]
+		for _, q := range queries {
+			q.N = 2 // one of them may be the selected one
+			a, err := c.Logs(ctx, q)
+			if err != nil {
+				return journal.Place{}, false, err
 			}
-		} else if found.Oldest && e.Place == found.From {
-			return journal.Place{}, false, nil
+			if !q.Oldest {
+				slices.Reverse(a.Entries)
+			}
+			for _, e := range a.Entries {
+				if e.Place != here || !q.Oldest {
+					return e.Place, true, nil
+				}
+			}
 		}
-		return e.Place, true, err
+		return journal.Place{}, false, nil
 	}, false)
 }
 
@@ -464,13 +467,12 @@ func (v *logsView) countPosition(m *model) tea.Cmd {
 // countLater counts what has come since the view was paused, at most once in
 // half a second.
 func (v *logsView) countLater(m *model) tea.Cmd {
-	if v.paused.IsZero() || v.later.running || time.Since(v.lastTold) < 500*time.Millisecond {
+	if v.following || v.later.running || time.Since(v.lastTold) < 500*time.Millisecond {
 		return nil
 	}
 	v.lastTold = time.Now()
 	q := v.query()
-	q.From = v.paused
-	q.From.Offset++
+	q.From = journal.At(v.upTo)
 	return v.count(m, q, func(v *logsView) *tally { return &v.later })
 }
 

@@ -44,7 +44,7 @@ func TestLogsFollowAndPause(t *testing.T) {
 	assert.Len(t, v.entries, 30, "after a gap the window begins anew")
 
 	press(m, "up")
-	assert.Contains(t, text(m), "paused · at 12:00:49.000, 23 November")
+	assert.Contains(t, text(m), "paused · at 12:00:48.000, 23 November")
 	m.Update(logsMsg{turn: v.turn, ask: askGrown, entries: numbered(529, 560)})
 	assert.NotContains(t, text(m), "entry 559.", "what comes doesn't move what is read")
 	m.Update(tallyMsg{turn: v.turn, of: func(v *logsView) *tally { return &v.later }, n: 12345, done: true})

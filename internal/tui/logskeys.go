@@ -197,12 +197,13 @@ func (v *logsView) searchFor(m *model, text string) (tea.Cmd, error) {
 		return nil, nil
 	}
 	v.pause()
-	q := v.searched()
-	if here := v.here(); !here.IsZero() { // the selected entry counts
-		here.Offset++
-		q.Before = here
+	back, forth := v.searched(), v.searched()
+	if here := v.here(); !here.IsZero() {
+		forth.From, forth.Oldest = here, true
+		here.Offset++ // the selected entry counts
+		back.Before = here
 	}
-	return tea.Batch(v.find(m, q), v.countMatches(m)), nil
+	return tea.Batch(v.find(m, back, forth), v.countMatches(m)), nil
 }
 
 // back undoes the nearest thing that esc undoes; false if there is none.

@@ -17,6 +17,13 @@ func (k *Keeper) adopt() {
 		k.log.Error("adopting", "why", err)
 		return
 	}
+	if !state.Keeper.SameBoot() {
+		for name, s := range state.Services {
+			if st := s.Status.State; st != Failed && st != Finished {
+				delete(state.Services, name)
+			}
+		}
+	}
 	if !state.Overview.Began.IsZero() {
 		k.overview.Began, k.overview.Took = state.Overview.Began, state.Overview.Took
 	}

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"neighbour/internal/core/proc"
 )
 
 // Start starts the named services and all that they need; without a name,
@@ -94,7 +96,8 @@ func (k *Keeper) Stop(names ...string) ([]string, error) {
 		return nil, err
 	}
 	defer k.oneAtATime()()
-	if len(names) == 0 {
+	all := len(names) == 0
+	if all {
 		names = k.decl.Names()
 	}
 	set := k.plan.WithDependents(names...)
@@ -106,6 +109,11 @@ func (k *Keeper) Stop(names ...string) ([]string, error) {
 		}
 	}
 	k.stopAll(set)
+	if all && k.project != nil {
+		if n := proc.EndOrphans(2 * killWait); n > 0 {
+			k.log.Info("ended what services had left behind", "processes", n)
+		}
+	}
 	return touched, nil
 }
 

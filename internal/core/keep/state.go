@@ -43,10 +43,14 @@ func readState(path string) (Saved, error) {
 // that is how the services were when the last one ended.
 func ReadState(p *project.Project) (Saved, error) { return readState(p.StateFile()) }
 
-// Orphaned says whether services of an earlier keeper still run.
+// Orphaned says whether an earlier keeper was lost while services ran, or were
+// to run. What ran before the machine was started anew is over.
 func (s Saved) Orphaned() bool {
+	if !s.Keeper.SameBoot() {
+		return false
+	}
 	for _, service := range s.Services {
-		if service.ID.Alive() {
+		if st := service.Status.State; service.ID.PID != 0 || st.Running() || st == Waiting || st == Preparing {
 			return true
 		}
 	}

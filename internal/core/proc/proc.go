@@ -281,3 +281,34 @@ func signalName(sig syscall.Signal) string {
 	}
 	return fmt.Sprintf("signal %d", int(sig))
 }
+
+// EndOrphans ends the processes that this one has inherited from services
+// which took away all that tells whose they are: their group, their session
+// and their environment. Nothing else may run below this process.
+func EndOrphans(within time.Duration) int {
+	deadline := time.Now().Add(within)
+	count := 0
+	for round := 0; ; round++ {
+		t, err := ReadTable()
+		if err != nil {
+			return count
+		}
+		var orphans []ID
+		for pid, e := range t {
+			if _, ours := waitedFor.Load(pid); e.Parent == os.Getpid() && !e.zombie && !ours {
+				orphans = append(orphans, t.Belonging(e.ID, "")...)
+			}
+		}
+		if len(orphans) == 0 || time.Now().After(deadline) {
+			return count
+		}
+		if round == 0 {
+			count = len(orphans)
+			Signal(orphans, "TERM")
+		}
+		if round > 5 {
+			Signal(orphans, "KILL")
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+}

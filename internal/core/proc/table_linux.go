@@ -26,6 +26,12 @@ var bootID = sync.OnceValue(func() string {
 	return strings.TrimSpace(string(b))
 })
 
+// SameBoot says that the process was started since the machine was.
+func (id ID) SameBoot() bool {
+	boot, _, _ := strings.Cut(id.Start, ":")
+	return boot == bootID()
+}
+
 var errGone = errors.New("it is gone")
 
 func startOf(pid int) (string, error) {

@@ -9,6 +9,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/shirou/gopsutil/v4/host"
 	"github.com/shirou/gopsutil/v4/process"
 	"golang.org/x/sys/unix"
 )
@@ -28,6 +29,13 @@ func startOf(pid int) (string, error) {
 		return "", errGone
 	}
 	return strconv.FormatInt(at, 10), nil
+}
+
+// SameBoot says that the process was started since the machine was.
+func (id ID) SameBoot() bool {
+	started, err := strconv.ParseInt(id.Start, 10, 64)
+	boot, err2 := host.BootTime()
+	return err == nil && err2 == nil && started >= int64(boot)*1000
 }
 
 // send signals a process, if it is still the one that is meant.
