@@ -4,7 +4,7 @@ GO      ?= go
 BIN     := bin/neighbour
 STATIC  := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build demo trouble test bench lint screenshots testshare docs clean
+.PHONY: build demo trouble test faults fuzz bench lint screenshots testshare docs clean
 
 build: ; $(GO) build -o $(BIN) ./cmd/neighbour
 
@@ -12,11 +12,24 @@ build: ; $(GO) build -o $(BIN) ./cmd/neighbour
 demo: build ; $(BIN) demo
 trouble: build ; $(BIN) demo --trouble
 
-# Installs the Debian packages that the tests need where it can.
+# Everything but the faults. Installs the Debian packages that the tests need
+# where it can.
 test:
 	scripts/packages.sh test
-	$(GO) test -race -timeout 15m ./internal/core/... ./internal/api/... ./internal/layout/... ./internal/emulator/...
-	$(GO) test -timeout 15m $$($(GO) list ./... | grep -v -e /internal/core -e /internal/api -e /internal/layout -e /internal/emulator/)
+	$(GO) test -race -timeout 25m -skip '^TestFaults$$' ./...
+
+# What goes wrong around keepers, services and machines, with real processes:
+# the fault, what is promised, and what was found when it was first tried.
+faults:
+	scripts/packages.sh test
+	$(GO) test -race -timeout 15m -count=1 -v -run '^TestFaults$$' ./internal/e2e
+
+# Each fuzz test for a few seconds; longer with make fuzz FUZZ=10m.
+FUZZ ?= 3s
+fuzz:
+	@for f in declare/FuzzParse declare/FuzzEdit wire/FuzzEnvFile journal/FuzzEntries keep/FuzzState; do \
+	  $(GO) test -run '^$$' -fuzz "^$${f#*/}$$" -fuzztime $(FUZZ) ./internal/core/$${f%/*} || exit 1; done
+	$(GO) test -run '^$$' -fuzz '^FuzzRequests$$' -fuzztime $(FUZZ) ./internal/api
 
 bench: build
 	scripts/packages.sh bench

@@ -270,6 +270,9 @@ func (s *Server) edit(w http.ResponseWriter, r *http.Request) {
 // make its watchers busy.
 const frame = 16 * time.Millisecond
 
+// together is how long a change of a state waits for others that come with it.
+const together = 3 * time.Millisecond
+
 // events sends a Snapshot of what changed for each change, the first with
 // everything, as server-sent events (HTML Living Standard, section 9.2).
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {
@@ -297,6 +300,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 			return
 		case <-time.After(frame):
 		case <-watch.Urgent():
+			time.Sleep(together)
 		}
 	}
 }

@@ -30,7 +30,7 @@ import (
 var (
 	binary = flag.String("binary", "bin/neighbour", "the built program")
 	runs   = flag.Int("runs", 7, "runs of each measurement, at least 5")
-	only   = flag.String("only", "", "one of: start, delay, status, check, idle, demo")
+	only   = flag.String("only", "", "one of: start, delay, status, check, idle, demo, loud, search, many, watchers")
 )
 
 func main() {
@@ -50,6 +50,9 @@ func bench() error {
 	if os.Getenv("BENCH_LISTEN") != "" {
 		return listenLate()
 	}
+	if start := os.Getenv("BENCH_PRINT"); start != "" {
+		return printLoud(start)
+	}
 	base, err := os.MkdirTemp("", "neighbour-bench")
 	if err != nil {
 		return err
@@ -60,7 +63,8 @@ func bench() error {
 	for _, b := range []struct {
 		name string
 		run  func(dir string) error
-	}{{"start", benchStart}, {"delay", benchDelay}, {"status", benchStatus}, {"check", benchCheck}, {"idle", benchIdle}, {"demo", benchDemo}} {
+	}{{"start", benchStart}, {"delay", benchDelay}, {"status", benchStatus}, {"check", benchCheck}, {"idle", benchIdle}, {"demo", benchDemo},
+		{"loud", benchLoud}, {"search", benchSearch}, {"many", benchMany}, {"watchers", benchWatchers}} {
 		if *only != "" && *only != b.name {
 			continue
 		}
@@ -144,7 +148,7 @@ needs = ["ledger", "shelf"]
 		if _, err := neighbour(dir, "stop"); err != nil {
 			return err
 		}
-		if took, err = runByHand(script); err != nil {
+		if took, err = runByHand(script, 2); err != nil {
 			return err
 		}
 		theirs = append(theirs, took)
@@ -182,7 +186,9 @@ echo $api $redis $pg
 `, p.Dir, as, bin, in.Data, ports["ledger"], in.Run, ports["shelf"], *binary, ports["api"])
 }
 
-func runByHand(script string) (time.Duration, error) {
+// runByHand runs a script that prints the pids of what it has started, and
+// ends those. The one at interrupted gets SIGINT.
+func runByHand(script string, interrupted int) (time.Duration, error) {
 	cmd := exec.Command("bash", "-c", script)
 	began := time.Now()
 	out, err := cmd.Output()
@@ -196,7 +202,7 @@ func runByHand(script string) (time.Duration, error) {
 			return 0, err
 		}
 		signal := syscall.SIGTERM
-		if i == 2 {
+		if i == interrupted {
 			signal = syscall.SIGINT
 		}
 		if err := syscall.Kill(pid, signal); err != nil {
@@ -323,8 +329,6 @@ func benchStatus(dir string) error {
 	return nil
 }
 
-// benchCheck measures the check command with 50 services, each with a port, a
-// folder to write, and an env file that says otherwise.
 // benchCheck measures the check command with 50 services, of which each has a
 // port, a runtime, a folder to write to, and variables that an env file has,
 // too.
@@ -367,35 +371,52 @@ func benchIdle(dir string) error {
 	if _, err := neighbour(dir, "start"); err != nil {
 		return err
 	}
-	out, err := exec.Command(*binary, "-C", dir, "status", "--json").Output()
+	pid, err := keeperOf(dir)
 	if err != nil {
 		return err
 	}
-	var s struct{ Keeper struct{ PID int } }
-	if err := json.Unmarshal(out, &s); err != nil {
-		return err
-	}
-	used := func() (time.Duration, uint64, error) {
-		t, err := proc.ReadTable()
-		if err != nil || t[s.Keeper.PID] == nil {
-			return 0, 0, fmt.Errorf("the keeper is gone: %w", err)
-		}
-		return t[s.Keeper.PID].CPU, t[s.Keeper.PID].Memory, nil
-	}
 	time.Sleep(5 * time.Second) // the start is over
 	const span = 30 * time.Second
-	before, _, err := used()
+	before, err := cpuOf(pid)
 	if err != nil {
 		return err
 	}
 	time.Sleep(span)
-	after, memory, err := used()
+	after, err := cpuOf(pid)
 	if err != nil {
 		return err
 	}
+	t, err := proc.ReadTable()
+	if err != nil {
+		return err
+	}
+	memory := t[pid].Memory
 	fmt.Printf("idle      a keeper with 30 services checked every 2 s: %.2f %% of one core, %.1f MB (at most 1 %%, 60 MB)\n",
 		100*(after-before).Seconds()/span.Seconds(), float64(memory)/(1<<20))
 	return nil
+}
+
+// keeperOf is the pid of a project's keeper.
+func keeperOf(dir string) (int, error) {
+	out, err := exec.Command(*binary, "-C", dir, "status", "--json").Output()
+	if err != nil {
+		return 0, err
+	}
+	var s struct{ Keeper struct{ PID int } }
+	err = json.Unmarshal(out, &s)
+	return s.Keeper.PID, err
+}
+
+// cpuOf is the processor time that a process has used.
+func cpuOf(pid int) (time.Duration, error) {
+	t, err := proc.ReadTable()
+	if err != nil {
+		return 0, err
+	}
+	if t[pid] == nil {
+		return 0, fmt.Errorf("pid %d is gone", pid)
+	}
+	return t[pid].CPU, nil
 }
 
 // benchDemo measures from the command to the first complete screen.

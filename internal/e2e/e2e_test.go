@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -39,11 +40,20 @@ func TestMain(m *testing.M) {
 		}
 		_ = os.Chmod(dir, 0o755)
 		binary = filepath.Join(dir, "neighbour")
-		build := exec.Command("go", "build", "-o", binary, "neighbour/cmd/neighbour")
+		build := exec.Command("go", "build", "-race="+strconv.FormatBool(withRace), "-o", binary, "neighbour/cmd/neighbour")
 		if out, err := build.CombinedOutput(); err != nil {
 			panic(fmt.Sprint(err, string(out)))
 		}
-		return m.Run()
+		// What the race detector finds in any process ends up beside the others.
+		os.Setenv("GORACE", "atexit_sleep_ms=0 log_path="+filepath.Join(dir, "race"))
+		code := m.Run()
+		races, _ := filepath.Glob(filepath.Join(dir, "race*"))
+		for _, r := range races {
+			b, _ := os.ReadFile(r)
+			fmt.Println(string(b))
+			code = 1
+		}
+		return code
 	}())
 }
 

@@ -664,7 +664,7 @@ func descendants(t testing.TB, pid int) []proc.ID {
 	table, err := proc.ReadTable()
 	require.NoError(t, err)
 	var out []proc.ID
-	for _, id := range table.Belonging(table[pid].ID, "") {
+	for _, id := range table.Belonging(table[pid].ID) {
 		if id.PID != pid {
 			out = append(out, id)
 		}

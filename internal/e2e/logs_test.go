@@ -47,11 +47,10 @@ func TestLogsOnTheScreen(t *testing.T) {
 	s := open(t, p.dir, 120, 34)
 	s.see(`✖ failed`)
 	s.press("2")
-	text := s.see(`following`)
+	text := s.see(`api +debug looked up +n=300`)
 	assert.Regexp(t, `reminders +── ✖ failed: exit 4`, text)
 	assert.Regexp(t, `web +GET /tools 200`, text)
 	assert.Regexp(t, `web +warn +slow page`, text)
-	assert.Regexp(t, `api +debug looked up +n=300`, text)
 
 	// Level, one service alone, filters, and all again.
 	s.press("l", "l")
@@ -120,7 +119,9 @@ func TestLogsOnTheScreen(t *testing.T) {
 	for _, size := range [][2]int{{80, 24}, {60, 16}} {
 		small := open(t, p.dir, size[0], size[1])
 		small.see(`failed`)
-		small.press("2", "Up", "w")
+		small.press("2")
+		small.see(`more 25`)
+		small.press("Up", "w")
 		small.see(`paused`)
 		small.fits(size[0], size[1])
 	}

@@ -40,9 +40,9 @@ type logsView struct {
 	turn    int // answers to questions from before a change of what is shown don't count
 	err     string
 
-	matches  tally // of the search
-	position tally // of the matches up to the cursor
-	later    tally // what came after the view was paused
+	matches  tally     // of the search
+	position tally     // of the matches up to the cursor
+	later    tally     // what came after the view was paused
 	upTo     time.Time // of what has come until then, everything that is wanted was shown
 	lastTold time.Time
 	stop     context.CancelFunc // ends the counting under way

@@ -22,7 +22,7 @@ type Follower struct {
 	Failed func(error)
 
 	dir     string
-	whole   map[string]func([]Line)
+	whole   map[string]func([]byte)
 	watcher *fsnotify.Watcher
 	files   map[string]*followed // by path
 	emit    func(service string, lines []Line)
@@ -46,7 +46,8 @@ type followed struct {
 // pendingLimit bounds how much of a line is held while its end is awaited.
 const pendingLimit = 1 << 20
 
-// gather is how long a change waits for more before it is read.
+// gather is the least time between two readings: what comes meanwhile is read
+// together.
 const gather = 10 * time.Millisecond
 
 // Follow begins to follow the logs of the named services in a folder, each
@@ -61,7 +62,7 @@ func Follow(dir string, services []string, emit func(service string, lines []Lin
 	if err != nil {
 		return nil, fmt.Errorf("the logs can't be followed: %w", err)
 	}
-	f := &Follower{dir: dir, watcher: w, files: map[string]*followed{}, emit: emit, whole: map[string]func([]Line){}, buffer: make([]byte, 256<<10), failed: map[string]bool{}, look: make(chan looking)}
+	f := &Follower{dir: dir, watcher: w, files: map[string]*followed{}, emit: emit, whole: map[string]func([]byte){}, buffer: make([]byte, 256<<10), failed: map[string]bool{}, look: make(chan looking)}
 	for _, s := range services {
 		path := Path(dir, s)
 		f.files[path] = &followed{service: s, offset: Size(path), begins: freed(path)}
@@ -102,8 +103,9 @@ func KeepTimes(dir string, services []string, latest int, emit func(service stri
 	return f, nil
 }
 
-// Whole makes the follower deliver every line of a service to see, too.
-func (f *Follower) Whole(service string, see func([]Line)) { f.whole[service] = see }
+// Whole makes the follower deliver all that a service prints to see, too, as
+// it is written, in whole lines.
+func (f *Follower) Whole(service string, see func([]byte)) { f.whole[service] = see }
 
 // note writes down when a part of a log was seen. A clock that is set back
 // doesn't turn the time line around.
@@ -146,6 +148,7 @@ func (f *Follower) Run(ctx context.Context) {
 	defer f.watcher.Close()
 	dirty := map[string]bool{}
 	var wait <-chan time.Time
+	var read time.Time // the last time
 	for {
 		select {
 		case <-ctx.Done():
@@ -163,7 +166,7 @@ func (f *Follower) Run(ctx context.Context) {
 			if _, ours := f.files[e.Name]; ours {
 				dirty[e.Name] = true
 				if wait == nil {
-					wait = time.After(gather)
+					wait = time.After(gather - time.Since(read))
 				}
 			}
 		case _, ok := <-f.watcher.Errors:
@@ -178,7 +181,7 @@ func (f *Follower) Run(ctx context.Context) {
 				wait = time.After(gather)
 			}
 		case <-wait:
-			wait = nil
+			wait, read = nil, time.Now()
 			for path := range dirty {
 				f.read(path)
 			}
@@ -249,8 +252,10 @@ func (f *Follower) deliver(file *followed, data []byte) {
 	end := bytes.LastIndexByte(data, '\n') + 1
 	whole, rest := data[:end], data[end:]
 	var lines []Line
-	see := f.whole[file.service]
-	if f.latest > 0 && see == nil {
+	if see := f.whole[file.service]; see != nil && end > 0 {
+		see(whole)
+	}
+	if f.latest > 0 {
 		from := end
 		for n := 0; from > 0 && n < f.latest; n++ {
 			from = bytes.LastIndexByte(data[:from-1], '\n') + 1
@@ -269,9 +274,6 @@ func (f *Follower) deliver(file *followed, data []byte) {
 	}
 	file.pending = append(file.pending[:0:0], rest...)
 	if len(lines) > 0 {
-		if see != nil {
-			see(lines)
-		}
 		f.emit(file.service, lines)
 	}
 }

@@ -12,7 +12,7 @@ func (k *Keeper) adopt() {
 		k.log.Error("the earlier keeper's state is lost", "why", err)
 		k.warn("the state of an earlier keeper can't be read: " + err.Error())
 	}
-	table, err := proc.ReadTable()
+	census, err := proc.TakeCensus()
 	if err != nil {
 		k.log.Error("adopting", "why", err)
 		return
@@ -53,7 +53,7 @@ func (k *Keeper) adopt() {
 		}
 		// Without its main process, the rest of a service is of no use.
 		mark := proc.Mark(k.project.Dir, name)
-		if rest := table.Belonging(proc.ID{}, mark); len(rest) > 0 {
+		if rest := census.Belonging(proc.ID{}, mark); len(rest) > 0 {
 			k.log.Info("ending what is left of a service", "service", name, "processes", len(rest))
 			proc.Signal(rest, "KILL")
 		}

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -78,7 +77,7 @@ func newServerDriver(p *project.Project, s *declare.Service) *serverDriver {
 		d.rules.within = elsewhereWithin
 	}
 	if h.Log.Regexp != nil {
-		d.match = &logMatch{pattern: h.Log.Regexp}
+		d.match = newLogMatch(h.Log.Regexp)
 	}
 	return d
 }
@@ -302,14 +301,10 @@ func (d *serverDriver) adopt(saved SavedService) (process, error) {
 // printed says whether the line that a service's check waits for has come
 // before it was adopted.
 func (d *serverDriver) printed(s Status) bool {
-	if s.State != Starting {
+	if s.State != Starting || d.match.pattern == nil {
 		return true
 	}
-	p, err := journal.Expression(d.match.pattern.String())
-	if err != nil {
-		return false
-	}
-	q := journal.Query{Filter: journal.Filter{Services: []string{d.svc.Name}, Patterns: []*journal.Pattern{p}}, From: journal.At(s.Since), N: 1}
+	q := journal.Query{Filter: journal.Filter{Services: []string{d.svc.Name}, Patterns: []*journal.Pattern{d.match.pattern}}, From: journal.At(s.Since), N: 1}
 	a, err := journal.Read(context.Background(), d.project.LogDir(), q)
 	return err == nil && len(a.Entries) > 0
 }
@@ -420,35 +415,4 @@ func checkInWords(s *declare.Service, k kind.Info, show func(string) string) str
 		return "connection to its port" + every
 	}
 	return "that its process runs"
-}
-
-// logMatch is the check that waits for a line of output.
-type logMatch struct {
-	pattern *regexp.Regexp
-
-	mu    sync.Mutex
-	found bool
-}
-
-func (m *logMatch) reset() {
-	m.mu.Lock()
-	m.found = false
-	m.mu.Unlock()
-}
-
-func (m *logMatch) see(lines []journal.Line) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	for _, l := range lines {
-		m.found = m.found || m.pattern.MatchString(l.Text)
-	}
-}
-
-func (m *logMatch) Check(context.Context) (string, error) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	if !m.found {
-		return "", fmt.Errorf("no line matches %s yet", m.pattern)
-	}
-	return "a line matched " + m.pattern.String(), nil
 }

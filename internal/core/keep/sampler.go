@@ -24,7 +24,7 @@ func newSampler() *sampler { return &sampler{before: map[proc.ID]usedUntil{}} }
 // usage is what a service's processes use: the processor in percent of one
 // core since the last sample, the memory in bytes.
 func (s *sampler) usage(table proc.Table, main proc.ID) (percent float32, memory uint64) {
-	ids := table.Belonging(main, "")
+	ids := table.Belonging(main)
 	table.MeasureShared(ids)
 	cpu, memory := table.Usage(ids)
 	now := time.Now()

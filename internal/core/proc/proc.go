@@ -197,17 +197,21 @@ func (p *Process) Signal(name string) error {
 	if !ok {
 		return fmt.Errorf("unknown signal %q", name)
 	}
-	return send(p.id, sig)
+	err := send(p.id, sig)
+	if e, gone := readEntry(p.id.PID); gone == nil && e.halted {
+		_ = send(p.id, syscall.SIGCONT) // it could not even take the signal
+	}
+	return err
 }
 
 // Remains lists the processes of the service that still run: the main
 // process, its group, its descendants, and all that carry its mark.
 func (p *Process) Remains() ([]ID, error) {
-	t, err := ReadTable()
+	c, err := TakeCensus()
 	if err != nil {
 		return nil, err
 	}
-	return t.Belonging(p.id, p.mark), nil
+	return c.Belonging(p.id, p.mark), nil
 }
 
 // End signals everything that remains of the service with the named signal,
@@ -296,7 +300,7 @@ func EndOrphans(within time.Duration) int {
 		var orphans []ID
 		for pid, e := range t {
 			if _, ours := waitedFor.Load(pid); e.Parent == os.Getpid() && !e.zombie && !ours {
-				orphans = append(orphans, t.Belonging(e.ID, "")...)
+				orphans = append(orphans, t.Belonging(e.ID)...)
 			}
 		}
 		if len(orphans) == 0 || time.Now().After(deadline) {

@@ -142,7 +142,7 @@ func TestRecycledPidIsAnother(t *testing.T) {
 	proc.Signal([]proc.ID{stale}, "KILL")
 	table, err := proc.ReadTable()
 	require.NoError(t, err)
-	assert.Empty(t, table.Belonging(stale, ""))
+	assert.Empty(t, table.Belonging(stale))
 	time.Sleep(20 * time.Millisecond)
 	assert.True(t, p.ID().Alive())
 }
@@ -153,7 +153,7 @@ func TestUsage(t *testing.T) {
 	require.Eventually(t, func() bool {
 		table, err := proc.ReadTable()
 		require.NoError(t, err)
-		ids := table.Belonging(p.ID(), "")
+		ids := table.Belonging(p.ID())
 		table.MeasureShared(ids)
 		cpu, memory := table.Usage(ids)
 		total = cpu

@@ -11,15 +11,15 @@ type Entry struct {
 	CPU            time.Duration
 	Memory, Shared uint64
 	zombie         bool
+	halted         bool // by SIGSTOP or a debugger
 }
 
 // Table is all processes of the machine at one time, by pid.
 type Table map[int]*Entry
 
 // Belonging lists the live processes of a service: its main process, its
-// process group, all their descendants, and every process that carries its
-// mark (empty: none does), with theirs.
-func (t Table) Belonging(main ID, mark string) []ID {
+// process group, those that are marked as its own, and all their descendants.
+func (t Table) Belonging(main ID, marked ...int) []ID {
 	children := map[int][]int{}
 	for pid, e := range t {
 		children[e.Parent] = append(children[e.Parent], pid)
@@ -51,12 +51,8 @@ func (t Table) Belonging(main ID, mark string) []ID {
 			}
 		}
 	}
-	if mark != "" {
-		for pid := range t {
-			if !seen[pid] && markOf(pid) == mark {
-				add(pid)
-			}
-		}
+	for _, pid := range marked {
+		add(pid)
 	}
 	return out
 }

@@ -69,6 +69,7 @@ func readEntry(pid int) (*Entry, error) {
 		CPU:     time.Duration(number(14)+number(15)) * ticks,
 		Memory:  uint64(number(24)) * pageSize,
 		zombie:  f[0] == "Z" || f[0] == "X",
+		halted:  f[0] == "T",
 	}, nil
 }
 

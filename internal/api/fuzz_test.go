@@ -1,0 +1,61 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"neighbour/internal/core/keep"
+	"neighbour/internal/core/project"
+)
+
+// Whatever is asked, the keeper answers, and goes on.
+func FuzzRequests(f *testing.F) {
+	for _, r := range [][3]string{
+		{"GET", "/v1/logs?n=3&level=warn&pattern=/a/&from=1:2:api&before=9:9:~&oldest=true", ""},
+		{"GET", "/v1/logs/count?services=api,web", ""}, {"GET", "/v1/logs?from=x", ""}, {"GET", "/v1/logs?n=-1", ""},
+		{"POST", "/v1/start", `{"services":["api"]}`}, {"POST", "/v1/stop", `{"services":["nothing"]}`}, {"POST", "/v1/restart", `{"with_needs":1}`},
+		{"POST", "/v1/remedy", `{"finding":"x","action":{"do":"port"}}`}, {"POST", "/v1/declaration", `{"service":"api","set":{"port":"x"}}`},
+		{"POST", "/v1/apply", ""}, {"GET", "/v1/services/api/along", ""}, {"GET", "/v1/wiring", ""}, {"GET", "/v1/events", ""}, {"PUT", "/v2//..", "\x00"},
+	} {
+		f.Add(r[0], r[1], []byte(r[2]))
+	}
+	dir := f.TempDir()
+	f.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))
+	// Nothing of it can be started.
+	require.NoError(f, os.WriteFile(filepath.Join(dir, "neighbour.toml"), []byte("[service.api]\nrun = \"./no-such-program\"\n"), 0o600))
+	p, err := project.Open(dir)
+	require.NoError(f, err)
+	require.NoError(f, p.EnsureDirs())
+	ctx, cancel := context.WithCancel(context.Background())
+	f.Cleanup(cancel)
+	log := slog.New(slog.DiscardHandler)
+	server := NewServer(keep.New(ctx, p, log), func() {}, log)
+	server.replace = func() {}
+	f.Fuzz(func(t *testing.T, method, target string, body []byte) {
+		u, err := url.ParseRequestURI(target)
+		if err != nil || u.Host != "" {
+			return
+		}
+		ctx, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
+		defer cancel()
+		r := (&http.Request{Method: method, URL: u, Header: http.Header{}, Body: io.NopCloser(bytes.NewReader(body))}).WithContext(ctx)
+		w := httptest.NewRecorder()
+		server.checkVersion(w, r)
+		assert.NotZero(t, w.Code)
+		if u.Path == "/v1/status" && method == http.MethodGet {
+			assert.Equal(t, http.StatusOK, w.Code)
+		}
+	})
+}
