@@ -80,7 +80,7 @@ picture init 142 38 dark "built in" "Enter BSpace BSpace BSpace BSpace BSpace BS
 picture start 142 38 dark "1 starting" "wait0.2" -- demo
 picture map 142 38 dark "7 of 7 ready" "Right Right wait12" -- demo
 picture mail 142 38 dark "7 of 7 ready" "Down Down wait4" -- demo
-picture log 142 38 dark "7 of 7 ready" "Right Right Enter wait1" -- demo
+picture logs 142 38 dark "failed" "wait9 2 wait1 / d r a w e r Enter wait1" -- demo --trouble
 picture small 80 24 dark "7 of 7 ready" "Right Right wait1" -- demo
 picture help 142 38 dark "7 of 7 ready" "? wait1" -- demo
 picture edit 142 38 dark "7 of 7 ready" "n Right Right Right Right Tab s h e l f 2 wait1" -- demo

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"html/template"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/smtp"
@@ -31,6 +32,12 @@ func RunProgram(ctx context.Context, name string) error {
 	if !ok {
 		return fmt.Errorf("the demo has no program %q", name)
 	}
+	switch name { // each prints as programs of its sort do
+	case "api":
+		speech = slog.New(slog.NewJSONHandler(os.Stdout, nil))
+	case "ledger", "reminders":
+		speech = slog.New(slog.NewTextHandler(os.Stdout, nil))
+	}
 	return run(ctx)
 }
 
@@ -43,7 +50,28 @@ type Tool struct {
 	Due      time.Time `json:"due,omitzero"`
 }
 
-func say(format string, args ...any) { fmt.Printf(format+"\n", args...) }
+// speech is how a program prints; nil: lines of plain text.
+var speech *slog.Logger
+
+// say prints what happens, with values and their names.
+func say(text string, values ...any) { speak(slog.LevelInfo, text, values...) }
+
+// warn prints what should not be.
+func warn(text string, values ...any) { speak(slog.LevelWarn, text, values...) }
+
+func speak(level slog.Level, text string, values ...any) {
+	if speech != nil {
+		speech.Log(context.Background(), level, text, values...)
+		return
+	}
+	if level > slog.LevelInfo {
+		text = "warning: " + text
+	}
+	for i := 0; i+1 < len(values); i += 2 {
+		text += fmt.Sprintf(" %v=%v", values[i], values[i+1])
+	}
+	fmt.Println(text)
+}
 
 // warmUp takes as long as a program of its size does.
 func warmUp(ctx context.Context, d time.Duration) {
@@ -60,7 +88,7 @@ func listenHTTP(ctx context.Context, port string, mux *http.ServeMux) error {
 		began := time.Now()
 		mux.ServeHTTP(w, r)
 		if r.URL.Path != "/healthz" {
-			say("%s %s in %d µs", r.Method, r.URL.Path, time.Since(began).Microseconds())
+			say(r.Method+" "+r.URL.Path, "took", time.Since(began).Round(time.Microsecond))
 		}
 	})}
 	go func() {
@@ -70,7 +98,7 @@ func listenHTTP(ctx context.Context, port string, mux *http.ServeMux) error {
 		defer cancel()
 		_ = server.Shutdown(grace)
 	}()
-	say("listening on %s", server.Addr)
+	say("listening on " + server.Addr)
 	if err := server.ListenAndServe(); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}
@@ -88,7 +116,7 @@ func ledger(ctx context.Context) error {
 			return err
 		}
 	}
-	say("opened the ledger with %d tools", len(tools))
+	say("opened the ledger", "tools", len(tools))
 	warmUp(ctx, 320*time.Millisecond)
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /healthz", healthz)
@@ -122,7 +150,7 @@ func shelf(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	say("holding pages for a minute each on %s", l.Addr())
+	say("holding pages for a minute each on " + l.Addr().String())
 	go func() {
 		<-ctx.Done()
 		l.Close()
@@ -158,10 +186,10 @@ func stocktake(ctx context.Context) error {
 			return err
 		}
 		resp.Body.Close()
-		say("shelf %s: %s", t.Shelf, t.Name)
+		say("shelf " + t.Shelf + ": " + t.Name)
 		warmUp(ctx, 60*time.Millisecond)
 	}
-	say("%d tools are in the ledger", len(stock))
+	say(fmt.Sprintf("%d tools are in the ledger", len(stock)))
 	return nil
 }
 
@@ -177,14 +205,14 @@ func getTools(address string) ([]Tool, error) {
 }
 
 func serveAPI(ctx context.Context) error {
-	say("connecting to %s", os.Getenv("LEDGER_URL"))
+	say("connecting", "ledger", os.Getenv("LEDGER_URL"))
 	warmUp(ctx, 450*time.Millisecond)
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /healthz", healthz)
 	mux.HandleFunc("GET /tools", func(w http.ResponseWriter, _ *http.Request) {
 		tools, err := getTools(os.Getenv("LEDGER_URL"))
 		if err != nil {
-			say("the ledger does not answer: %v", err)
+			warn("the ledger does not answer", "error", err)
 			http.Error(w, err.Error(), http.StatusBadGateway)
 			return
 		}
@@ -226,11 +254,13 @@ func reminders(ctx context.Context) error {
 		}
 		tools, err := getTools(os.Getenv("API_URL"))
 		if err != nil {
-			say("the api does not answer: %v", err)
+			warn("the api does not answer", "error", err)
 			continue
 		}
 		late := slices.DeleteFunc(tools, func(t Tool) bool { return t.Due.IsZero() || t.Due.After(time.Now()) })
-		say("%d loans are overdue", len(late))
+		if len(late) > 0 {
+			warn("loans are overdue", "count", len(late))
+		}
 		if len(late) == 0 || n%4 != 0 {
 			continue
 		}
@@ -239,10 +269,10 @@ func reminders(ctx context.Context) error {
 		message := fmt.Sprintf("From: Toolshed <%s>\r\nTo: %s <%s>\r\nSubject: Please bring back the %s\r\n\r\nDear %s,\r\n\r\nthe %s was due on %s. Somebody is waiting for it.\r\n",
 			sender, t.Borrower, t.Mail, t.Name, t.Borrower, t.Name, t.Due.Format("2 January"))
 		if err := smtp.SendMail(u.Host, nil, sender, []string{t.Mail}, []byte(message)); err != nil {
-			say("no mail to %s: %v", t.Mail, err)
+			warn("the mail is not sent", "to", t.Mail, "error", err)
 			continue
 		}
-		say("reminded %s of the %s", t.Borrower, t.Name)
+		say("reminded "+t.Borrower, "tool", t.Name)
 	}
 }
 
@@ -252,7 +282,7 @@ func sorter(ctx context.Context) error {
 	if ctx.Err() != nil {
 		return nil
 	}
-	say("drawer 7: expected a screw, found a rubber duck")
+	fmt.Println("Error: drawer 7: expected a screw, found a rubber duck\n    at sortDrawer (sorter.js:41:9)\n    at sortAll (sorter.js:12:5)")
 	return errors.New("out of drawers")
 }
 

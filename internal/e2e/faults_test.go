@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"net"
@@ -377,6 +378,30 @@ stop = { signal = "USR1" }
 			},
 		},
 		{
+			name: "comes back with another port", promise: "those that read the port are restarted with it, and the others go on",
+			found:       "those that read it went on with the old one; mended",
+			declaration: fmt.Sprintf("[service.base]\nrun = [%[1]q, \"toolshed\", \"shelf\"]\n[service.reader]\nrun = \"sleep 1000\"\nenv.BASE = \"${base.url}\"\n", "{binary}") + program("other", `needs = ["base"]`),
+			try: func(t *testing.T, p *project) {
+				p.must("start")
+				before := p.status()
+				// Another program takes the port as soon as it is free.
+				address := fmt.Sprintf("127.0.0.1:%d", before.Service["base"].Port)
+				p.kill("base", syscall.SIGKILL)
+				var taken net.Listener
+				require.Eventually(t, func() bool { var err error; taken, err = net.Listen("tcp", address); return err == nil }, time.Second, time.Millisecond)
+				defer taken.Close()
+				p.eventually(func(s status) bool {
+					return s.Service["base"].State == "ready" && s.Service["reader"].State == "ready" && s.Service["reader"].PID != before.Service["reader"].PID
+				})
+				now := p.status()
+				assert.NotEqual(t, before.Service["base"].Port, now.Service["base"].Port)
+				b, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", now.Service["reader"].PID))
+				require.NoError(t, err)
+				assert.Contains(t, string(b), fmt.Sprintf("BASE=http://127.0.0.1:%d", now.Service["base"].Port))
+				assert.Equal(t, before.Service["other"].PID, now.Service["other"].PID)
+			},
+		},
+		{
 			name: "uses more memory than it may", promise: "it is said, with how much it uses",
 			found:       "limits were not there; where the user may not make a control group, they are watched",
 			declaration: "[service.big]\nrun = \"node -e 'global.a = Buffer.alloc(200 << 20, 1); setInterval(() => {}, 1000)'\"\nlimit = { memory = \"100MB\", processors = 1.5 }\n",
@@ -648,8 +673,8 @@ func (p *project) together(n int, args ...string) {
 // ask asks the keeper itself.
 func (p *project) ask(path string, answer any) {
 	p.t.Helper()
-	client := http.Client{Transport: &http.Transport{Dial: func(string, string) (net.Conn, error) {
-		return net.Dial("unix", filepath.Join(p.dir, ".neighbour/run/keeper.sock"))
+	client := http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return new(net.Dialer).DialContext(ctx, "unix", filepath.Join(p.dir, ".neighbour/run/keeper.sock"))
 	}}}
 	defer client.CloseIdleConnections()
 	resp, err := client.Get("http://keeper" + path)

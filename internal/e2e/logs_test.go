@@ -54,7 +54,7 @@ func TestLogsOnTheScreen(t *testing.T) {
 
 	// Level, one service alone, filters, and all again.
 	s.press("l", "l")
-	text = s.see(`warn and worse`)
+	s.see(`warn and worse`)
 	s.gone(`n=300`)
 	text = s.see(`api +warn +late +tool=ladder`)
 	assert.Regexp(t, `(?s)api +error TypeError: no such tool.*at lend \(api\.js:2\).*… 5 more lines \(enter\)`, text)

@@ -59,7 +59,7 @@ func (v *logsView) bindings(m *model) []binding {
 	if v.prompt != nil {
 		return []binding{key("enter", v.prompt.label), key("esc", "leave it")}
 	}
-	out := []binding{key("esc", "back")}
+	out := []binding{spare(-1, "esc", "back")}
 	if v.following {
 		out = append(out, key("space", "pause"))
 	} else {
@@ -70,13 +70,13 @@ func (v *logsView) bindings(m *model) []binding {
 		out = append(out, key("N n", "earlier, later"))
 	}
 	out = append(out, spare(2, "b", "last start"), key("e", "last error"), spare(4, "g", "time"), spare(6, "o", "as written"), spare(7, "w", "wrap"), spare(5, "m", "mark"), spare(5, "c", "copy"), spare(5, "s", "save"))
-	return append(out, key("?", "help"), key("q", "leave"))
+	return append(out, spare(-1, "?", "help"), spare(-1, "q", "leave"))
 }
 
 var logsHelp = []binding{
-	key("space", "pause, or follow what comes"), key("↑ ↓ pgup pgdn", "scroll"), key("home end", "the first, the newest"), key("← →", "sideways"),
+	key("space", "pause, or follow what comes"), key("↑ ↓", "scroll; pgup, pgdn: by a page"), key("home end", "the first, the newest"), key("← →", "sideways"),
 	key("tab", "one service alone, then the next"), key("p", "pick services"), key("a", "all again, without filters"),
-	key("l", "only this level and worse"), key("f", "filter: only entries with a text, or /expression/"), key("/", "search, and mark what is found"),
+	key("l", "only this level and worse"), key("f", "only entries with a text or /regexp/"), key("/", "search, and mark what is found"),
 	key("N n", "the match before, the one after"), key("b B", "the start before, the one after"), key("e E", "the error before, the one after"), key("g", "go to a time"),
 	key("enter", "open or close a long entry"), key("o", "lines as they were written"), key("w", "wrap long lines"),
 	key("m", "mark: then ↑ ↓ select more"), key("c", "copy what is selected"), key("s", "save what is shown to a file"),

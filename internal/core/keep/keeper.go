@@ -61,7 +61,7 @@ type Keeper struct {
 	notes      *journal.Notes    // nil in tests without a machine
 	forsaken   bool              // nothing is saved any more
 	limited    bool              // some service has limits that may have to be watched
-	reloading  map[string]bool   // services whose restart for changed files is to come
+	restarting map[string]bool   // services whose restart is to come
 	background sync.WaitGroup
 	last       time.Time // when somebody last asked or watched
 }
@@ -72,7 +72,7 @@ func New(ctx context.Context, p *project.Project, log *slog.Logger) *Keeper {
 	var k *Keeper
 	k = newKeeper(ctx, p.Declaration, log, func(s *declare.Service) driver {
 		d := newServerDriver(p, s)
-		d.moved = func() { k.writeEnvFile() }
+		d.moved = func() { k.portMoved(s) }
 		return d
 	})
 	k.project, k.notes = p, journal.OpenNotes(p.LogDir())
@@ -162,7 +162,7 @@ func newKeeper(ctx context.Context, d *declare.Declaration, log *slog.Logger, dr
 		watchers: map[*Watch]struct{}{}, save: make(chan struct{}, 1), ops: make(chan struct{}, 1), last: time.Now(),
 		overview: Overview{Project: d.Name, Dir: d.Dir, PID: os.Getpid(), Profile: d.Profile},
 	}
-	k.reloading = map[string]bool{}
+	k.restarting = map[string]bool{}
 	for _, s := range d.Services {
 		k.limited = k.limited || s.Limit != (declare.Limit{})
 		k.units[s.Name] = &unit{svc: s, driver: drive(s), keeper: k, status: atRest(d, s)}

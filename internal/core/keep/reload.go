@@ -2,6 +2,8 @@ package keep
 
 import (
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/journal"
@@ -46,9 +48,15 @@ func (k *Keeper) reload(c reload.Change) {
 	case Stopped, Stopping:
 		return
 	}
+	k.restartSoon(c.Service, c.InWords())
+}
+
+// restartSoon restarts a service for a reason, once no other operation is
+// under way. It does nothing if such a restart has to wait already.
+func (k *Keeper) restartSoon(service, why string) {
 	k.mu.Lock()
-	waiting := k.reloading[c.Service]
-	k.reloading[c.Service] = true
+	waiting := k.restarting[service]
+	k.restarting[service] = true
 	k.mu.Unlock()
 	if waiting {
 		return
@@ -56,14 +64,29 @@ func (k *Keeper) reload(c reload.Change) {
 	k.background.Go(func() {
 		defer k.oneAtATime()()
 		k.mu.Lock()
-		delete(k.reloading, c.Service)
+		delete(k.restarting, service)
 		k.mu.Unlock()
-		if k.ctx.Err() != nil || k.units[c.Service].snapshot().State == Stopped {
+		if k.ctx.Err() != nil || k.units[service].snapshot().State == Stopped {
 			return
 		}
-		k.log.Info("reload", "service", c.Service, "files", c.Files, "count", c.Count)
-		k.note(c.Service, "reload", journal.Info, "restarts: "+c.InWords())
-		k.stopAll([]string{c.Service})
-		k.startAll([]string{c.Service}, []string{c.Service})
+		k.log.Info("restart", "service", service, "why", why)
+		k.note(service, "restart", journal.Info, "restarts: "+why)
+		k.stopAll([]string{service})
+		k.startAll([]string{service}, []string{service})
 	})
+}
+
+// portMoved is called when a service gets another port than it had. Those
+// that run and have read the old one are restarted; others go on.
+func (k *Keeper) portMoved(s *declare.Service) {
+	k.writeEnvFile()
+	for _, name := range k.plan.WithDependents(s.Name) {
+		reads := slices.ContainsFunc(k.decl.Service(name).References(), func(ref string) bool {
+			target, _, _ := strings.Cut(ref, ".")
+			return target == s.Name
+		})
+		if state := k.units[name].snapshot().State; name != s.Name && reads && (state == Ready || state == Ailing || state == Starting) {
+			k.restartSoon(name, s.Name+" has another port now, which it reads")
+		}
+	}
 }
