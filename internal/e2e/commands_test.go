@@ -112,7 +112,7 @@ func TestWhatCantStart(t *testing.T) {
 		"no file":        {`run = "./server"`, `there is no program .*/server; build it, or correct run`},
 		"not executable": {`run = "./neighbour.toml"`, `is not executable; make it so with: chmod \+x`},
 		"no folder":      {"run = \"sleep 9\"\ndir = \"api\"", `its working folder .*/api doesn't exist; create it, or correct dir = "api"`},
-		"held port":      {"run = \"sleep 9\"\nport = " + held, `port ` + held + ` is held by e2e.test, pid \d+, started \d+ s ago in .*, not ours`},
+		"held port":      {"run = \"sleep 9\"\nport = " + held, `port ` + held + ` is held by e2e.test, pid \d+, started \d+ (s|min) ago in .*, not ours`},
 		"exits at once":  {`run = "sh -c 'echo the shed is shut; exit 3'"`, `(?s)exit 3.* before it was ready\n    the shed is shut`},
 		"never ready":    {"run = \"sleep 9\"\nport = 4199\nhealth = { http = \"/\", within = \"300ms\" }", `not ready within 300 ms; newest check: connection refused`},
 		"unset variable": {"run = \"sleep 9\"\nenv.A = \"${env.NO_SUCH_VARIABLE}\"", `the variable NO_SUCH_VARIABLE is not set`},

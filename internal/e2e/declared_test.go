@@ -26,7 +26,7 @@ program = ["redis-server"]
 version = { args = ["--version"], match = 'v=(\d+\.\d+\.\d+)' }
 packages = { debian = "redis-server", homebrew = "redis" }
 port = 6390
-keys = { limit = "32mb" }
+keys = { room = "32mb" }
 prepare = ["touch begun", "sh -c 'echo once >> ../prepared-$WHO'"]
 env = { WHO = "${self.name}" }
 run = "redis-server ${self.run}/cabinet.conf"
@@ -40,7 +40,7 @@ bind 127.0.0.1
 port ${self.port}
 dir ${self.data}
 requirepass ${self.password}
-maxmemory ${self.limit}
+maxmemory ${self.room}
 appendonly yes
 """
 `
@@ -55,7 +55,7 @@ kind = "cabinet"
 version = ">=5"
 [service.shelf]
 kind = "cabinet"
-limit = "64mb"
+room = "64mb"
 port = 16390
 [service.reader]
 run = "sh -c 'redis-cli -u $URL get drill; sleep 1000'"

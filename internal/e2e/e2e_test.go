@@ -188,3 +188,15 @@ func (p *project) until(name, state string) service {
 func program(name string, lines ...string) string {
 	return fmt.Sprintf("[service.%s]\nrun = \"sleep 1000\"\n%s\n", name, strings.Join(lines, "\n"))
 }
+
+// holds waits until a file of the project has a content.
+func (p *project) holds(name, want string) {
+	p.t.Helper()
+	var got []byte
+	if !assert.Eventually(p.t, func() bool {
+		got, _ = os.ReadFile(filepath.Join(p.dir, name))
+		return string(got) == want
+	}, 10*time.Second, 20*time.Millisecond) {
+		assert.Equal(p.t, want, string(got), name)
+	}
+}

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -8,6 +9,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"neighbour/internal/api"
+	"neighbour/internal/core/journal"
 	"neighbour/internal/core/keep"
 )
 
@@ -203,12 +205,21 @@ func (m *model) doorstepRight(s api.Status, width, rows int) []string {
 		if !l.At.IsZero() {
 			at = l.At.Local().Format("15:04:05")
 		}
-		out = append(out, t.paint(faint, at)+"  "+Truncate(m.output(l.Text), width-10))
+		out = append(out, t.paint(faint, at)+"  "+Truncate(m.latest(l), width-10))
 	}
 	for len(out) < rows-1 {
 		out = append(out, "")
 	}
 	return append(out[:rows-1], m.usage(s, width))
+}
+
+// latest is a line without what is said beside it.
+func (m *model) latest(l journal.Line) string {
+	text := m.output(cmp.Or(l.Message, l.Text))
+	if l.Level >= journal.Warn {
+		text = m.theme.paint(levelInkOf(l.Level), l.Level.String()) + " " + text
+	}
+	return text
 }
 
 // output is a line that a service printed, as it may be drawn.

@@ -127,7 +127,7 @@ func (c chunk) lines() []Line {
 	data, offset := c.data, c.offset
 	for len(data) > 0 {
 		line, rest, whole := bytes.Cut(data, []byte{'\n'})
-		out = append(out, Line{At: fromMillis(c.times.at(offset)), Offset: offset, Text: text(line)})
+		out = append(out, newLine(fromMillis(c.times.at(offset)), offset, line))
 		offset += int64(len(line))
 		if whole {
 			offset++

@@ -242,6 +242,14 @@ func (f *Follower) trim(path string, file *followed) {
 	file.begins = begins
 }
 
+// line makes a line. Where all are delivered, who gets them reads them.
+func (f *Follower) line(at time.Time, offset int64, b []byte) Line {
+	if f.latest > 0 {
+		return newLine(at, offset, b)
+	}
+	return Line{At: at, Offset: offset, Text: text(b)}
+}
+
 func (f *Follower) deliver(file *followed, data []byte) {
 	now := time.Now()
 	start := file.offset - int64(len(file.pending))
@@ -264,12 +272,12 @@ func (f *Follower) deliver(file *followed, data []byte) {
 	}
 	for len(whole) > 0 {
 		line, more, _ := bytes.Cut(whole, []byte{'\n'})
-		lines = append(lines, Line{At: now, Offset: start, Text: text(line)})
+		lines = append(lines, f.line(now, start, line))
 		start += int64(len(line)) + 1
 		whole = more
 	}
 	if len(rest) > pendingLimit { // no newline in sight: it counts as a line
-		lines = append(lines, Line{At: now, Offset: file.offset - int64(len(rest)), Text: text(rest)})
+		lines = append(lines, f.line(now, file.offset-int64(len(rest)), rest))
 		rest = nil
 	}
 	file.pending = append(file.pending[:0:0], rest...)

@@ -20,6 +20,19 @@ type Line struct {
 	At     time.Time `json:"at"`     // when it was seen; zero if unknown
 	Offset int64     `json:"offset"` // where it begins in the file, in bytes
 	Text   string    `json:"text"`   // as the service wrote it, without the line's end
+	// Level is what the line says of itself, and Message is it without time and
+	// level; both are empty where it doesn't say.
+	Level   Level  `json:"level,omitempty"`
+	Message string `json:"message,omitempty"`
+}
+
+// newLine makes a line of what was written.
+func newLine(at time.Time, offset int64, b []byte) Line {
+	l := Line{At: at, Offset: offset, Text: text(b)}
+	if s := recognise(l.Text); s.level != None || !s.at.IsZero() {
+		l.Level, l.Message = s.level, strings.TrimSpace(s.message+"  "+s.fields)
+	}
+	return l
 }
 
 // lineLimit is how many bytes of a line are kept; more would only be cut off
