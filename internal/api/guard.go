@@ -77,7 +77,11 @@ func (g *guard) watch(ctx context.Context) {
 			}
 		case !g.hasSocket():
 			g.log.Warn("the socket was deleted; a new one is made")
-			l, err := g.listen()
+			err := g.project.EnsureDirs()
+			var l net.Listener
+			if err == nil {
+				l, err = g.listen()
+			}
 			if err != nil {
 				g.log.Error("the socket", "why", err)
 				continue

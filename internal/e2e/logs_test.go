@@ -92,7 +92,9 @@ func TestLogsOnTheScreen(t *testing.T) {
 	// The last start, the last error, a time.
 	s.press("b")
 	s.see(`▌ .*started, pid`)
-	s.press("E")
+	s.press("End")
+	s.see(`following`)
+	s.press("e")
 	s.see(`▌ .*(ERROR|no postbox|failed: exit 4)`)
 	s.press("g", "n", "o", "w", "Enter")
 	s.see(`"now" is not a time`)

@@ -45,7 +45,8 @@ type logsView struct {
 	later    tally     // what came after the view was paused
 	upTo     time.Time // of what has come until then, everything that is wanted was shown
 	lastTold time.Time
-	stop     context.CancelFunc // ends the counting under way
+	counting context.Context    // that of the counts under way
+	stop     context.CancelFunc // ends them
 
 	prompt *prompt
 }
@@ -130,14 +131,20 @@ func (v *logsView) ask(m *model, what logsAsk, q api.LogQuery) tea.Cmd {
 	}
 }
 
+// begin forgets the questions under way, and all counts.
+func (v *logsView) begin(m *model) {
+	v.turn++
+	v.stop()
+	v.counting, v.stop = context.WithCancel(m.ctx)
+	v.asking, v.again, v.loading, v.err = false, false, false, ""
+	v.matches, v.position, v.later = tally{}, tally{}, tally{}
+}
+
 // anew reads the time line from its end after a change of what is shown, or
 // from around the selected entry.
 func (v *logsView) anew(m *model) tea.Cmd {
-	v.turn++
-	v.stop()
-	v.stop = func() {}
-	v.asking, v.again, v.mark, v.err = false, false, -1, ""
-	v.matches, v.position, v.later = tally{}, tally{}, tally{}
+	v.begin(m)
+	v.mark = -1
 	var cmd tea.Cmd
 	if v.following || v.cursor >= len(v.entries) {
 		q := v.query()
@@ -394,10 +401,7 @@ func (v *logsView) jump(m *model, q api.LogQuery, back bool) tea.Cmd {
 // count counts what a query finds, and shows how far that has come.
 func (v *logsView) count(m *model, q api.LogQuery, of func(*logsView) *tally) tea.Cmd {
 	of(v).running = true
-	client, turn := m.client, v.turn
-	ctx, cancel := context.WithCancel(m.ctx)
-	before := v.stop
-	v.stop = func() { cancel(); before() }
+	client, turn, ctx := m.client, v.turn, v.counting
 	progress := make(chan tallyMsg, 1)
 	var next tea.Cmd
 	next = func() tea.Msg {
@@ -412,7 +416,6 @@ func (v *logsView) count(m *model, q api.LogQuery, of func(*logsView) *tally) te
 	}
 	return func() tea.Msg {
 		go func() {
-			defer cancel()
 			defer close(progress)
 			c, err := client.CountLogs(ctx, q, func(c journal.Count) {
 				select {

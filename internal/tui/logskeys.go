@@ -190,9 +190,7 @@ func (v *logsView) searchFor(m *model, text string) (tea.Cmd, error) {
 		return nil, err
 	}
 	v.search, v.pattern = text, pattern
-	v.turn++
-	v.loading, v.asking = false, false
-	v.matches, v.position = tally{}, tally{}
+	v.begin(m)
 	if text == "" {
 		return nil, nil
 	}

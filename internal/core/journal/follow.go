@@ -2,6 +2,7 @@ package journal
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -227,11 +228,7 @@ func (f *Follower) read(path string) {
 
 // trim frees the beginning of a log that has grown too large.
 func (f *Follower) trim(path string, file *followed) {
-	keep := f.Keep[file.service]
-	if keep == 0 {
-		keep = DefaultKeep
-	}
-	begins, err := trim(path, file.begins, file.offset, keep)
+	begins, err := trim(path, file.begins, file.offset, cmp.Or(f.Keep[file.service], DefaultKeep))
 	if errors.Is(err, errors.ErrUnsupported) {
 		err = fmt.Errorf("the file system of %s can't free the beginning of a file, so logs are put aside only at a start: %w", f.dir, err)
 		begins = file.offset // not again so soon

@@ -6,6 +6,7 @@ package journal
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -54,11 +55,11 @@ const (
 // Path is where a service's log is.
 func Path(dir, service string) string { return filepath.Join(dir, service+".log") }
 
-// Open opens a service's log for a process to append to. Where logs can't be
-// freed while they are written, one that is too large is put aside first,
-// under the same name with .1.
-func Open(path string) (*os.File, error) {
-	if info, err := os.Stat(path); err == nil && info.Size() > DefaultKeep && freed(path) == 0 {
+// Open opens a service's log for a process to append to. Of what is there,
+// keep bytes stay (0: DefaultKeep). Where the beginning of a file can't be
+// freed, one that is too large is put aside, under the same name with .1.
+func Open(path string, keep int64) (*os.File, error) {
+	if _, err := trim(path, freed(path), Size(path), cmp.Or(keep, DefaultKeep)); errors.Is(err, errors.ErrUnsupported) {
 		for _, p := range []string{path, timesPath(path)} {
 			if err := os.Rename(p, p+".1"); err != nil && !errors.Is(err, fs.ErrNotExist) {
 				return nil, fmt.Errorf("the log can't be put aside: %w", err)
@@ -81,10 +82,10 @@ func Size(path string) int64 {
 // trim frees the beginning of a log of which more than keep bytes are there,
 // down to whole parts, and returns where it begins now.
 func trim(path string, begins, size, keep int64) (int64, error) {
-	part := max(1<<20, keep/parts)
 	if size-begins <= keep {
 		return begins, nil
 	}
+	part := max(1<<20, keep/parts)
 	to := (size - keep + part) &^ (1<<20 - 1)
 	if err := free(path, to); err != nil {
 		return begins, err

@@ -23,7 +23,7 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 func write(t testing.TB, path, text string) {
 	t.Helper()
-	f, err := Open(path)
+	f, err := Open(path, 0)
 	require.NoError(t, err)
 	_, err = f.WriteString(text)
 	require.NoError(t, err)
@@ -333,7 +333,7 @@ func TestOldPartsAreFreed(t *testing.T) {
 	var failed error
 	f.Failed = func(err error) { failed = err }
 	stop := run(t, f)
-	out, err := Open(path)
+	out, err := Open(path, 0)
 	require.NoError(t, err)
 	defer out.Close()
 	line := strings.Repeat("x", 91)

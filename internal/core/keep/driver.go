@@ -240,7 +240,7 @@ func (d *serverDriver) launch() (process, error) {
 		return nil, err
 	}
 	path := d.project.LogFile(d.svc.Name)
-	out, err := journal.Open(path)
+	out, err := journal.Open(path, int64(d.svc.Log.Keep))
 	if err != nil {
 		return nil, fmt.Errorf("its log can't be written: %w", err)
 	}

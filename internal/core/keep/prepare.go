@@ -48,7 +48,7 @@ func (d *serverDriver) runPreparation(ctx context.Context, in *kind.Instance, p 
 		return err
 	}
 	path := d.project.LogFile(d.svc.Name)
-	out, err := journal.Open(path)
+	out, err := journal.Open(path, int64(d.svc.Log.Keep))
 	if err != nil {
 		return fmt.Errorf("its log can't be written: %w", err)
 	}
