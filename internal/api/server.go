@@ -270,7 +270,8 @@ func (s *Server) edit(w http.ResponseWriter, r *http.Request) {
 // make its watchers busy.
 const frame = 16 * time.Millisecond
 
-// together is how long a change of a state waits for others that come with it.
+// together is the least time between two events if a state changes: many that
+// change at once are told at once.
 const together = 3 * time.Millisecond
 
 // events sends a Snapshot of what changed for each change, the first with
@@ -291,6 +292,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 			s.log.Error("an event can't be sent", "why", err)
 			return
 		}
+		sent := time.Now()
 		_, err = w.Write(append(append([]byte("data: "), b...), "\n\n"...))
 		if err != nil || out.Flush() != nil {
 			return
@@ -300,7 +302,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 			return
 		case <-time.After(frame):
 		case <-watch.Urgent():
-			time.Sleep(together)
+			time.Sleep(together - time.Since(sent))
 		}
 	}
 }

@@ -88,7 +88,7 @@ func listenHTTP(ctx context.Context, port string, mux *http.ServeMux) error {
 		began := time.Now()
 		mux.ServeHTTP(w, r)
 		if r.URL.Path != "/healthz" {
-			say(r.Method+" "+r.URL.Path, "took", time.Since(began).Round(time.Microsecond))
+			say(r.Method+" "+r.URL.Path, "took", time.Since(began).Round(time.Microsecond).String())
 		}
 	})}
 	go func() {

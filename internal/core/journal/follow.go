@@ -49,7 +49,7 @@ const pendingLimit = 1 << 20
 
 // gather is the least time between two readings: what comes meanwhile is read
 // together.
-const gather = 10 * time.Millisecond
+const gather = 4 * time.Millisecond
 
 // Follow begins to follow the logs of the named services in a folder, each
 // from its present end. Run delivers the lines to emit, from one goroutine.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"regexp"
 	"sync"
+	"time"
 
 	"neighbour/internal/core/journal"
 )
@@ -17,7 +18,11 @@ type logMatch struct {
 
 	mu    sync.Mutex
 	found bool
+	seen  chan struct{} // closed when it is found
 }
+
+// matchWait is how long one check waits for the line.
+const matchWait = 50 * time.Millisecond
 
 // newLogMatch makes the check for a declared expression.
 func newLogMatch(declared *regexp.Regexp) *logMatch {
@@ -25,12 +30,12 @@ func newLogMatch(declared *regexp.Regexp) *logMatch {
 	if err != nil {
 		panic(err) // it was compiled before
 	}
-	return &logMatch{declared: declared.String(), pattern: p}
+	return &logMatch{declared: declared.String(), pattern: p, seen: make(chan struct{})}
 }
 
 func (m *logMatch) reset() {
 	m.mu.Lock()
-	m.found = false
+	m.found, m.seen = false, make(chan struct{})
 	m.mu.Unlock()
 }
 
@@ -44,14 +49,27 @@ func (m *logMatch) see(lines []byte) {
 	if bytes.IndexByte(lines, '\r') >= 0 {
 		lines = bytes.ReplaceAll(lines, []byte("\r\n"), []byte("\n"))
 	}
-	m.found = m.pattern == nil || m.pattern.Matches(lines)
+	if m.pattern == nil || m.pattern.Matches(lines) {
+		m.found = true
+		close(m.seen)
+	}
 }
 
-func (m *logMatch) Check(context.Context) (string, error) {
+// Check waits a moment for the line, so that it is known as soon as it comes.
+func (m *logMatch) Check(ctx context.Context) (string, error) {
 	m.mu.Lock()
-	defer m.mu.Unlock()
-	if !m.found {
-		return "", fmt.Errorf("no line matches %s yet", m.declared)
+	found, seen := m.found, m.seen
+	m.mu.Unlock()
+	if !found {
+		timer := time.NewTimer(matchWait)
+		defer timer.Stop()
+		select {
+		case <-seen:
+		case <-ctx.Done():
+			return "", ctx.Err()
+		case <-timer.C:
+			return "", fmt.Errorf("no line matches %s yet", m.declared)
+		}
 	}
 	return "a line matched " + m.declared, nil
 }
