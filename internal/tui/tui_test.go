@@ -133,7 +133,7 @@ func TestEveryScreenFits(t *testing.T) {
 	}
 }
 
-func press(m *model, key string) {
+func press(m *model, key string) tea.Cmd {
 	k := tea.Key{Text: key}
 	switch key {
 	case "enter":
@@ -152,10 +152,13 @@ func press(m *model, key string) {
 		k = tea.Key{Code: tea.KeyEscape}
 	case "left":
 		k = tea.Key{Code: tea.KeyLeft}
+	case "home":
+		k = tea.Key{Code: tea.KeyHome}
 	case "backspace":
 		k = tea.Key{Code: tea.KeyBackspace}
 	}
-	m.Update(tea.KeyPressMsg(k))
+	_, cmd := m.Update(tea.KeyPressMsg(k))
+	return cmd
 }
 
 func TestStateHasShapeAndWord(t *testing.T) {

@@ -131,6 +131,13 @@ func TestMistakes(t *testing.T) {
 		"negative duration":  {api + "stop.grace = \"-1s\"\n", []string{"longer than nothing"}},
 		"outside, unchecked": {"[service.tariffs]\nkind = \"outside\"\n", []string{"what runs elsewhere is only checked"}},
 		"static, no folder":  {"[service.web]\nkind = \"static\"\n", []string{"service.web.root", "there is no folder to serve"}},
+		"bad size":           {api + "limit.memory = \"much\"\n", []string{":3:16: service.api.limit.memory", `"much" is not a size; write for example "512MB"`}},
+		"no size":            {api + "log.keep = \"0MB\"\n", []string{`"0MB" is not a size`}},
+		"size as a number":   {api + "limit.memory = 512\n", []string{"must be a text, not a whole number"}},
+		"bad number":         {api + "limit.processors = \"two\"\n", []string{":3:20: service.api.limit.processors", "must be a number, not a text", "write for example 1.5"}},
+		"no processors":      {api + "limit.processors = -0.5\n", []string{"must be more than nothing"}},
+		"endless processors": {api + "limit.processors = inf\n", []string{"must be more than nothing"}},
+		"reload elsewhere":   {api + "reload = [\"!../x/*.js\"]\n", []string{"is not a pattern of files in the project"}},
 		"bad restart":        {api + "restart.when = \"often\"\n", []string{`"crash", "always" or "never"`}},
 		"bad signal":         {api + "stop.signal = \"STOP\"\n", []string{`"STOP" is not a signal to stop with`}},
 		"bad version":        {"[service.db]\nkind = \"redis\"\nversion = \"new\"\n", []string{":3:11", "is not a version constraint"}},
@@ -262,4 +269,19 @@ func FuzzParse(f *testing.F) {
 			}
 		}
 	})
+}
+
+func TestLimitsAndSizes(t *testing.T) {
+	d, err := parse(t, "[service.api]\nrun = \"a\"\nlimit = { memory = \"512MB\", processors = 2 }\nlog.keep = \"1.5 GB\"\nrestart.ailing = \"30s\"\nreload = [\"api/**/*.js\", \"!**/*.test.js\"]\n")
+	require.NoError(t, err)
+	api := d.Service("api")
+	assert.Equal(t, declare.Limit{Memory: 512 << 20, Processors: 2}, api.Limit)
+	assert.Equal(t, declare.Size(3<<29), api.Log.Keep)
+	assert.Equal(t, 30*time.Second, api.Restart.Ailing)
+	assert.Empty(t, d.Later)
+	for text, want := range map[string]string{"512MB": "512 MB", "1536KB": "1.5 MB", "2Gi": "2 GB", "100": "100 bytes", "1 kb": "1 KB"} {
+		var s declare.Size
+		require.NoError(t, s.UnmarshalText([]byte(text)), text)
+		assert.Equal(t, want, s.String())
+	}
 }

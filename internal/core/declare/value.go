@@ -148,8 +148,9 @@ type Size int64
 // UnmarshalText reads a number with a unit: "512MB". A MB is 1024 × 1024
 // bytes.
 func (s *Size) UnmarshalText(text []byte) error {
-	number := strings.TrimRight(string(text), "KMGBikmgb ")
-	unit := strings.ToUpper(strings.TrimSpace(strings.TrimSuffix(string(text)[len(number):], "B")))
+	upper := strings.ToUpper(string(text))
+	number := strings.TrimRight(upper, "KMGBI ")
+	unit := strings.TrimSuffix(strings.TrimSpace(upper[len(number):]), "B")
 	shift, known := map[string]int{"": 0, "K": 10, "KI": 10, "M": 20, "MI": 20, "G": 30, "GI": 30}[unit]
 	n, err := strconv.ParseFloat(number, 64)
 	if err != nil || !known || n <= 0 || n*float64(int64(1)<<shift) >= 1<<60 {

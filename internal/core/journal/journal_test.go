@@ -389,6 +389,99 @@ func TestClockSetBack(t *testing.T) {
 	assert.Equal(t, later, got[1].Place.Seen)
 }
 
+func TestParseTime(t *testing.T) {
+	now := time.Date(2026, 11, 23, 14, 30, 0, 0, time.Local)
+	on := func(day, hour, minute, second int) time.Time {
+		return time.Date(2026, 11, day, hour, minute, second, 0, time.Local)
+	}
+	for in, want := range map[string]time.Time{
+		"10m": on(23, 14, 20, 0), "1h30m": on(23, 13, 0, 0), "-5s": on(23, 14, 29, 55), "14:05": on(23, 14, 5, 0), "9:07": on(23, 9, 7, 0), "14:05:30": on(23, 14, 5, 30),
+		"23:00": on(22, 23, 0, 0), "2026-11-20": on(20, 0, 0, 0), "2026-11-20 08:15": on(20, 8, 15, 0), "2026-11-20T08:15:01": on(20, 8, 15, 1),
+	} {
+		got, err := ParseTime(in, now)
+		require.NoError(t, err, in)
+		assert.True(t, want.Equal(got), "%s: %v", in, got)
+	}
+	for _, in := range []string{"", "soon", "25:00", "14:5", "yesterday"} {
+		_, err := ParseTime(in, now)
+		assert.ErrorContains(t, err, "is not a time; write how long ago", in)
+	}
+}
+
+// What tells most of a failure: the first error and the last lines, of a
+// trace only its beginning, and nothing of an earlier life.
+func TestTelling(t *testing.T) {
+	dir := t.TempDir()
+	write(t, Path(dir, "api"), "ERROR: of an earlier life\n")
+	from := Size(Path(dir, "api"))
+	tell := func() []string {
+		lines, err := Telling(dir, "api", from, 6)
+		require.NoError(t, err)
+		return lines
+	}
+	assert.Empty(t, tell())
+	write(t, Path(dir, "api"), "opening\n")
+	assert.Equal(t, []string{"opening"}, tell())
+	write(t, Path(dir, "api"), "TypeError: no screws\n    at a (a.js:1)\n    at b (a.js:2)\n    at c (a.js:3)\n    at d (a.js:4)\n    at e (a.js:5)\n")
+	trace := []string{"TypeError: no screws", "    at a (a.js:1)", "    at b (a.js:2)", "    … 3 more lines"}
+	assert.Equal(t, append([]string{"opening"}, trace...), tell())
+	for i := range 9 {
+		write(t, Path(dir, "api"), fmt.Sprintf("tidying %d\n", i))
+	}
+	assert.Equal(t, append(trace, "…", "tidying 5", "tidying 6", "tidying 7", "tidying 8"), tell())
+	none, err := Telling(dir, "web", 0, 6)
+	require.NoError(t, err)
+	assert.Empty(t, none)
+}
+
+func TestPatterns(t *testing.T) {
+	for pattern, want := range map[string][]string{
+		"drill": {"drill", "Drill", "DRILL bit"}, "Drill": {"Drill"}, "/^d.*l/": {"drill"}, "/(?i)^DRILL$/": {"drill", "Drill"}, "/x|l b|ill$/": {"drill", "Drill"},
+		"l b": {"DRILL bit"}, "é": {"café", "CAFÉ"}, "/": {"a/b"}, "//": {"a//b"}, "/[/": nil,
+	} {
+		p, err := Parse(pattern)
+		if want == nil {
+			assert.ErrorContains(t, err, "is not a regular expression")
+			continue
+		}
+		require.NoError(t, err, pattern)
+		var got []string
+		for _, s := range []string{"drill", "Drill", "DRILL bit", "ladder", "café", "CAFÉ", "a/b", "a//b"} {
+			if p.Matches([]byte(s)) {
+				got = append(got, s)
+				for _, m := range p.Find(s) {
+					assert.True(t, p.Matches([]byte(s[m[0]:m[1]])) || strings.HasPrefix(pattern, "/"), "%s in %s", pattern, s)
+				}
+			}
+		}
+		if pattern == "/" {
+			want = []string{"a/b", "a//b"}
+		}
+		assert.Equal(t, want, got, pattern)
+	}
+	none, err := Parse("")
+	require.NoError(t, err)
+	assert.Nil(t, none)
+	assert.Nil(t, none.Find("x"))
+}
+
+func TestPlacesRoundTrip(t *testing.T) {
+	rapid.Check(t, func(r *rapid.T) {
+		place := rapid.Custom(func(r *rapid.T) Place {
+			return Place{Seen: rapid.Int64().Draw(r, "seen"), Log: rapid.SampledFrom([]string{"", "api", "a-b", Events}).Draw(r, "log"), Offset: rapid.Int64().Draw(r, "offset")}
+		})
+		p, q := place.Draw(r, "p"), place.Draw(r, "q")
+		var back Place
+		require.NoError(r, back.UnmarshalText([]byte(p.String())))
+		assert.Equal(r, p, back)
+		assert.Equal(r, p.Compare(q), -q.Compare(p))
+		assert.Equal(r, p == q, p.Compare(q) == 0)
+	})
+	for _, bad := range []string{"1", "1:2", "x:1:api", "1:x:api"} {
+		assert.ErrorContains(t, new(Place).UnmarshalText([]byte(bad)), "is no place in a log")
+	}
+}
+
 // Whatever is in a log, reading gives valid entries, and the same in both
 // directions.
 func FuzzEntries(f *testing.F) {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -22,6 +23,7 @@ import (
 	"neighbour/internal/core/kind/catalogue"
 	"neighbour/internal/core/probe"
 	"neighbour/internal/core/proc"
+	"neighbour/internal/core/reload"
 )
 
 // fake is a driver whose service does what the test says.
@@ -293,6 +295,78 @@ func TestAilingAndWellAgain(t *testing.T) {
 		assert.Equal(t, 3, s.Checks.Failed)
 		assert.Len(t, s.Checks.Recent, s.Checks.Total)
 		assert.Equal(t, 1, w.fakes["api"].launches)
+	})
+}
+
+// One that is to be restarted for it is, in the same window as others, and its
+// story is told.
+func TestAilingIsRestartedWhereDeclared(t *testing.T) {
+	inWorld(t, []string{"api"}, func(t *testing.T, w *world) {
+		w.fakes["api"].rules.ailing = 5 * time.Second
+		_, _ = w.keeper.Start()
+		after(10 * time.Second)
+		w.fakes["api"].sick.Store(true)
+		after(6 * time.Second)
+		assert.Equal(t, Ailing, w.status("api").State)
+		after(3 * time.Second)
+		s := w.status("api")
+		assert.Equal(t, 2, w.fakes["api"].launches, "%s: %s", s.State, s.Reason)
+		require.Len(t, s.Tries, 1)
+		assert.Regexp(t, `^its check failed for 5\.\d s: 503$`, s.Tries[0].Reason)
+		assert.Equal(t, []string{"last words"}, s.Tries[0].Lines)
+		assert.True(t, s.Tries[0].Began.Before(s.Tries[0].Ended))
+		after(5 * time.Minute) // it never answers again
+		s = w.status("api")
+		assert.Equal(t, Failed, s.State)
+		assert.Equal(t, "not ready within 60 s; newest check: 503; it did not become ready in 3 tries, so no more", s.Reason)
+		w.fakes["api"].sick.Store(false)
+		_, _ = w.keeper.Start()
+		after(time.Second)
+		assert.Empty(t, w.status("api").Tries, "a new start, a new story")
+	})
+}
+
+// A service that is to be restarted for several reasons at once is restarted
+// once, after what is under way, and not if it was stopped meanwhile.
+func TestRestartSoon(t *testing.T) {
+	inWorld(t, []string{"api", "web: api"}, func(t *testing.T, w *world) {
+		_, _ = w.keeper.Start()
+		after(time.Second)
+		end := w.keeper.oneAtATime()
+		for range 3 {
+			w.keeper.reload(reload.Change{Service: "api", Files: []string{"a.js"}, Count: 1})
+		}
+		after(time.Second)
+		assert.Equal(t, 1, w.fakes["api"].launches)
+		end()
+		after(2 * time.Second)
+		assert.Equal(t, 2, w.fakes["api"].launches)
+		assert.Equal(t, 1, w.fakes["web"].launches, "what needs it goes on")
+		_, _ = w.keeper.Stop("api")
+		w.keeper.reload(reload.Change{Service: "api", Files: []string{"a.js"}, Count: 1})
+		after(2 * time.Second)
+		assert.Equal(t, Stopped, w.status("api").State)
+		w.keeper.background.Wait()
+	})
+}
+
+func TestWaitedForLine(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		m := newLogMatch(regexp.MustCompile("^the shed is (open|ajar)$"))
+		_, err := m.Check(t.Context())
+		assert.EqualError(t, err, "no line matches ^the shed is (open|ajar)$ yet")
+		m.see([]byte("not the shed is open\nthe shed is shut\n"))
+		_, err = m.Check(t.Context())
+		assert.Error(t, err)
+		time.AfterFunc(10*time.Millisecond, func() { m.see([]byte("first\r\nthe shed is ajar\r\nlast\r\n")) })
+		began := time.Now()
+		_, err = m.Check(t.Context())
+		assert.NoError(t, err)
+		assert.Equal(t, 10*time.Millisecond, time.Since(began), "at once when it comes")
+		m.see([]byte("the shed is open\n"))
+		m.reset()
+		_, err = m.Check(t.Context())
+		assert.Error(t, err, "a new process has to say it anew")
 	})
 }
 

@@ -208,6 +208,7 @@ func (u *unit) supervise(ctx context.Context, adopted process) (final func(*Stat
 		}
 	}()
 	var restarts []time.Time
+	unready := 0 // tries in a row that did not come to it
 	for try := 0; ; try++ {
 		end := u.live(ctx, adopted)
 		if u.keeper.ctx.Err() != nil {
@@ -236,6 +237,12 @@ func (u *unit) supervise(ctx context.Context, adopted process) (final func(*Stat
 			return finish(Finished, `it ended by itself with exit 0; restart = { when = "always" } would start it again`, nil)
 		case !crashed || p.once || p.when == "never":
 			return finish(Failed, reason, remarks)
+		}
+		if unready++; end.ready {
+			unready = 0
+		}
+		if unready >= p.most {
+			return finish(Failed, fmt.Sprintf("%s; it did not become ready in %d tries, so no more", reason, unready), remarks)
 		}
 		restarts = within(restarts, p.window)
 		if len(restarts) >= p.most {

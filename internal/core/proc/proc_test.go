@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -113,6 +114,36 @@ func TestNothingIsLeft(t *testing.T) {
 			assert.Empty(t, rest)
 		})
 	}
+}
+
+// One that is halted can't take a signal, so it is woken.
+func TestHaltedProcessTakesItsSignal(t *testing.T) {
+	p, _ := run(t, "exec sleep 100")
+	require.Eventually(t, func() bool { return syscall.Kill(p.ID().PID, syscall.SIGSTOP) == nil && halted(p.ID().PID) }, 2*time.Second, time.Millisecond)
+	require.NoError(t, p.Signal("TERM"))
+	assert.Equal(t, "ended by SIGTERM", ended(t, p).String())
+}
+
+func halted(pid int) bool {
+	b, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	return strings.Contains(string(b), ") T ")
+}
+
+// What has taken away its group, its session and its environment is ended
+// with the process that inherited it.
+func TestOrphansAreEnded(t *testing.T) {
+	require.NoError(t, proc.Subreap())
+	p, dir := run(t, `env -i setsid sh -c "echo \$\$ > pid; exec sleep 100" & while [ ! -s pid ]; do sleep 0.01; done; exit 0`)
+	ended(t, p)
+	far := pidIn(t, filepath.Join(dir, "pid"))
+	rest, err := p.Remains()
+	require.NoError(t, err)
+	assert.NotContains(t, rest, far, "nothing tells whose it is")
+	other, _ := run(t, "exec sleep 100")
+	assert.Equal(t, 1, proc.EndOrphans(2*time.Second))
+	assert.False(t, far.Alive())
+	assert.True(t, other.ID().Alive(), "what was started here is left alone")
+	require.NoError(t, other.KillAll(time.Second))
 }
 
 func TestAdopt(t *testing.T) {
