@@ -84,13 +84,7 @@ func benchLoud(dir string) error {
 		return err
 	}
 	begin := filepath.Join(dir, "begin")
-	if err := declare(dir, fmt.Sprintf("[service.loud]\nrun = [%q]\nenv.BENCH_PRINT = %q\nlog = { keep = \"1GB\" }\n", self, begin)); err != nil {
-		return err
-	}
-	if _, err := neighbour(dir, "start"); err != nil {
-		return err
-	}
-	pid, err := keeperOf(dir)
+	pid, err := startKeeper(dir, fmt.Sprintf("[service.loud]\nrun = [%q]\nenv.BENCH_PRINT = %q\nlog = { keep = \"1GB\" }\n", self, begin))
 	if err != nil {
 		return err
 	}
@@ -378,13 +372,7 @@ func benchWatchers(dir string) error {
 	for i := range 30 {
 		fmt.Fprintf(&b, "[service.s%02d]\nrun = \"sleep 1000\"\nhealth = { run = \"true\", every = \"30s\" }\n", i)
 	}
-	if err := declare(dir, b.String()); err != nil {
-		return err
-	}
-	if _, err := neighbour(dir, "start"); err != nil {
-		return err
-	}
-	pid, err := keeperOf(dir)
+	pid, err := startKeeper(dir, b.String())
 	if err != nil {
 		return err
 	}

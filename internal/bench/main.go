@@ -365,13 +365,7 @@ func benchIdle(dir string) error {
 		fmt.Fprintf(&b, "[service.post%02d]\nkind = \"mail\"\nhealth = { every = \"2s\" }\n", i)
 		fmt.Fprintf(&b, "[service.web%02d]\nrun = [%q, \"toolshed\", \"api\"]\nhealth = { http = \"/healthz\", every = \"2s\" }\n", i, *binary)
 	}
-	if err := declare(dir, b.String()); err != nil {
-		return err
-	}
-	if _, err := neighbour(dir, "start"); err != nil {
-		return err
-	}
-	pid, err := keeperOf(dir)
+	pid, err := startKeeper(dir, b.String())
 	if err != nil {
 		return err
 	}
@@ -394,6 +388,17 @@ func benchIdle(dir string) error {
 	fmt.Printf("idle      a keeper with 30 services checked every 2 s: %.2f %% of one core, %.1f MB (at most 1 %%, 60 MB)\n",
 		100*(after-before).Seconds()/span.Seconds(), float64(memory)/(1<<20))
 	return nil
+}
+
+// startKeeper declares and starts a project, and returns its keeper's pid.
+func startKeeper(dir, declaration string) (pid int, err error) {
+	if err = declare(dir, declaration); err == nil {
+		_, err = neighbour(dir, "start")
+	}
+	if err != nil {
+		return 0, err
+	}
+	return keeperOf(dir)
 }
 
 // keeperOf is the pid of a project's keeper.

@@ -122,7 +122,7 @@ func TestLogsOnTheScreen(t *testing.T) {
 		small := open(t, p.dir, size[0], size[1])
 		small.see(`failed`)
 		small.press("2")
-		small.see(`more 25`)
+		small.see(`(?s)all services · every level.*more 25`)
 		small.press("Up", "w")
 		small.see(`paused`)
 		small.fits(size[0], size[1])

@@ -61,15 +61,15 @@ func (v *logsView) bindings(m *model) []binding {
 	}
 	out := []binding{spare(-1, "esc", "back")}
 	if v.following {
-		out = append(out, key("space", "pause"))
+		out = append(out, spare(-1, "space", "pause"))
 	} else {
-		out = append(out, key("space", "follow"))
+		out = append(out, spare(-1, "space", "follow"))
 	}
-	out = append(out, key("tab", "one alone"), spare(3, "p", "pick"), spare(1, "l", "level"), key("f", "filter"), key("/", "search"))
+	out = append(out, key("tab", "one alone"), spare(4, "p", "pick"), spare(2, "l", "level"), key("f", "filter"), key("/", "search"))
 	if v.search != "" {
 		out = append(out, key("N n", "earlier, later"))
 	}
-	out = append(out, spare(2, "b", "last start"), key("e", "last error"), spare(4, "g", "time"), spare(6, "o", "as written"), spare(7, "w", "wrap"), spare(5, "m", "mark"), spare(5, "c", "copy"), spare(5, "s", "save"))
+	out = append(out, spare(3, "b", "last start"), spare(1, "e", "last error"), spare(4, "g", "time"), spare(6, "o", "as written"), spare(7, "w", "wrap"), spare(5, "m", "mark"), spare(5, "c", "copy"), spare(5, "s", "save"))
 	return append(out, spare(-1, "?", "help"), spare(-1, "q", "leave"))
 }
 

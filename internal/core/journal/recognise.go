@@ -106,8 +106,6 @@ func readObject(b []byte) (s said, ok bool) {
 	if t, err := d.Token(); err != nil || t != json.Delim('{') {
 		return s, false
 	}
-	var rest []string
-	message := ""
 	for d.More() {
 		t, err := d.Token()
 		key, isKey := t.(string)
@@ -122,34 +120,48 @@ func readObject(b []byte) (s said, ok bool) {
 		if raw[0] == '"' {
 			_ = json.Unmarshal(raw, &value)
 		}
-		switch keyMeans(key) {
-		case 'l':
-			if n, err := strconv.Atoi(value); err == nil {
-				s.level = levelNumber(n)
-				continue
-			}
-			if l, known := levelWord([]byte(value)); known {
-				s.level = l
-				continue
-			}
-		case 't':
-			if at, known := readStamp(value); known {
-				s.at = at
-				continue
-			}
-		case 'm':
-			if message == "" {
-				message = value
-				continue
-			}
-		}
-		rest = append(rest, pair(key, value))
+		s.take(key, value)
 	}
 	if _, err := d.Token(); err != nil {
 		return s, false
 	}
-	s.message, s.fields = message, strings.Join(rest, " ")
 	return s, true
+}
+
+// take takes a value with its name, and says whether it tells the level or
+// the message.
+func (s *said) take(key, value string) (tells bool) {
+	switch keyMeans(key) {
+	case 'l':
+		if n, err := strconv.Atoi(value); err == nil {
+			s.level = levelNumber(n)
+			return true
+		}
+		if l, known := levelWord([]byte(value)); known {
+			s.level = l
+			return true
+		}
+	case 't':
+		if at, known := readStamp(value); known {
+			s.at = at
+			return false
+		}
+	case 'm':
+		if s.message == "" {
+			s.message = value
+			return true
+		}
+	}
+	s.field(pair(key, value))
+	return false
+}
+
+// field adds a value with its name, or words beside those.
+func (s *said) field(text string) {
+	if s.fields != "" {
+		s.fields += " "
+	}
+	s.fields += text
 }
 
 func pair(key, value string) string {
@@ -166,12 +178,10 @@ func readPairs(b []byte) (s said, ok bool) {
 		return s, false
 	}
 	text := string(b)
-	var rest []string
-	message := ""
 	for text != "" {
 		key, after, found := strings.Cut(text, "=")
 		if !found || key == "" || strings.ContainsAny(key, " \"[") {
-			rest = append(rest, text) // words after the pairs
+			s.field(text) // words after the pairs
 			break
 		}
 		var value string
@@ -186,24 +196,10 @@ func readPairs(b []byte) (s said, ok bool) {
 			value, text, _ = strings.Cut(after, " ")
 			text = strings.TrimLeft(text, " ")
 		}
-		switch keyMeans(key) {
-		case 'l':
-			if l, known := levelWord([]byte(value)); known {
-				s.level, ok = l, true
-				continue
-			}
-		case 't':
-			if at, known := readStamp(value); known {
-				s.at = at
-				continue
-			}
-		case 'm':
-			message, ok = value, true
-			continue
+		if s.take(key, value) {
+			ok = true
 		}
-		rest = append(rest, pair(key, value))
 	}
-	s.message, s.fields = message, strings.Join(rest, " ")
 	return s, ok
 }
 
