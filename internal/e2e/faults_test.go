@@ -68,7 +68,7 @@ var faults = map[string][]fault{
 		},
 		{
 			name: "killed while a service is prepared", promise: "the preparation is made again, and nothing of the first is left",
-			found: "held", declaration: program("api", "prepare = [{ run = \"sh -c 'echo begun; test -e go || sleep 1000; echo done'\" }]"),
+			found: "a script went on when what it waited for was killed before it; mended: what is killed is halted first", declaration: program("api", "prepare = [{ run = \"sh -c 'echo begun; test -e go || sleep 1000; echo done'\" }]"),
 			try: func(t *testing.T, p *project) {
 				p.must("start", "--no-wait")
 				p.until("api", "preparing")

@@ -226,7 +226,14 @@ func (p *Process) End(name string) (int, error) {
 }
 
 // Signal sends the named signal to each of these processes that still runs.
+// Those that are killed are halted before, so that none goes on because one
+// that it waits for has ended.
 func Signal(ids []ID, name string) {
+	if name == "KILL" {
+		for _, id := range ids {
+			_ = send(id, syscall.SIGSTOP)
+		}
+	}
 	for _, id := range ids {
 		_ = send(id, signalNumbers[name])
 	}

@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -113,6 +114,21 @@ func TestNothingIsLeft(t *testing.T) {
 			require.NoError(t, err)
 			assert.Empty(t, rest)
 		})
+	}
+}
+
+// A script doesn't go on with its next command because the one that it waits
+// for was killed first.
+func TestKilledTogether(t *testing.T) {
+	for range 20 {
+		p, dir := run(t, "(sleep 100 & echo > begun; wait); sleep 100; echo > on; sleep 100")
+		require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "begun")); return err == nil }, 2*time.Second, time.Millisecond)
+		rest, err := p.Remains()
+		require.NoError(t, err)
+		slices.Reverse(rest) // those that are waited for come first
+		proc.Signal(rest, "KILL")
+		ended(t, p)
+		assert.NoFileExists(t, filepath.Join(dir, "on"))
 	}
 }
 
