@@ -1,7 +1,6 @@
 package api
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -113,16 +112,13 @@ func (s *Server) countLogs(w http.ResponseWriter, r *http.Request) {
 		reply(w, http.StatusBadRequest, Problem{err.Error()})
 		return
 	}
-	out := http.NewResponseController(w)
 	begun := false
 	tell := func(c journal.Count) {
 		if !begun {
 			w.Header().Set("Content-Type", "text/event-stream")
 			begun = true
 		}
-		b, _ := json.Marshal(c)
-		_, _ = fmt.Fprintf(w, "data: %s\n\n", b)
-		_ = out.Flush()
+		_ = sendEvent(w, c)
 	}
 	c, err := s.keeper.CountLog(r.Context(), q, tell)
 	switch {
@@ -158,7 +154,7 @@ func (c *Client) CountLogs(ctx context.Context, q LogQuery, progress func(journa
 			}
 			return last, nil
 		}
-		if err := json.NewDecoder(bytes.NewReader(data)).Decode(&last); err != nil {
+		if err := json.Unmarshal(data, &last); err != nil {
 			return last, err
 		}
 		if progress != nil {

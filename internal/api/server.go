@@ -107,12 +107,13 @@ func fail(w http.ResponseWriter, err error) {
 	reply(w, code, Problem{err.Error()})
 }
 
-func read(w http.ResponseWriter, r *http.Request) (n Names, ok bool) {
-	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<20)).Decode(&n); err != nil {
+// read reads a request's body; what it is not is answered.
+func read[T any](w http.ResponseWriter, r *http.Request) (body T, ok bool) {
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<20)).Decode(&body); err != nil {
 		reply(w, http.StatusBadRequest, Problem{"the request's body is not what it should be: " + err.Error()})
-		return n, false
+		return body, false
 	}
-	return n, true
+	return body, true
 }
 
 func (s *Server) hello(w http.ResponseWriter, _ *http.Request) {
@@ -124,7 +125,7 @@ func (s *Server) status(w http.ResponseWriter, _ *http.Request) {
 }
 
 func (s *Server) start(w http.ResponseWriter, r *http.Request) {
-	n, ok := read(w, r)
+	n, ok := read[Names](w, r)
 	if !ok {
 		return
 	}
@@ -137,7 +138,7 @@ func (s *Server) start(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) stop(w http.ResponseWriter, r *http.Request) {
-	n, ok := read(w, r)
+	n, ok := read[Names](w, r)
 	if !ok {
 		return
 	}
@@ -153,7 +154,7 @@ func (s *Server) stop(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) restart(w http.ResponseWriter, r *http.Request) {
-	n, ok := read(w, r)
+	n, ok := read[Names](w, r)
 	if !ok {
 		return
 	}
@@ -183,9 +184,8 @@ func (s *Server) wiring(w http.ResponseWriter, _ *http.Request) {
 }
 
 func (s *Server) remedy(w http.ResponseWriter, r *http.Request) {
-	var want Remedy
-	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<20)).Decode(&want); err != nil {
-		reply(w, http.StatusBadRequest, Problem{"the request's body is not what it should be: " + err.Error()})
+	want, ok := read[Remedy](w, r)
+	if !ok {
 		return
 	}
 	says, err := s.carryOut(r.Context(), want)
@@ -254,9 +254,8 @@ func (s *Server) along(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) edit(w http.ResponseWriter, r *http.Request) {
-	var c project.Change
-	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<20)).Decode(&c); err != nil {
-		reply(w, http.StatusBadRequest, Problem{"the request's body is not what it should be: " + err.Error()})
+	c, ok := read[project.Change](w, r)
+	if !ok {
 		return
 	}
 	if err := s.keeper.Edit(c); err != nil {
@@ -274,12 +273,24 @@ const frame = 16 * time.Millisecond
 // change at once are told at once.
 const together = 3 * time.Millisecond
 
+// sendEvent sends a value as a server-sent event (HTML Living Standard,
+// section 9.2).
+func sendEvent(w http.ResponseWriter, v any) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	if _, err = fmt.Fprintf(w, "data: %s\n\n", b); err != nil {
+		return err
+	}
+	return http.NewResponseController(w).Flush()
+}
+
 // events sends a Snapshot of what changed for each change, the first with
-// everything, as server-sent events (HTML Living Standard, section 9.2).
+// everything.
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.WriteHeader(http.StatusOK)
-	out := http.NewResponseController(w)
 	watch := s.keeper.Watch()
 	defer watch.Close()
 	for {
@@ -287,14 +298,8 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 		if err != nil {
 			return
 		}
-		b, err := json.Marshal(snapshot)
-		if err != nil {
-			s.log.Error("an event can't be sent", "why", err)
-			return
-		}
 		sent := time.Now()
-		_, err = w.Write(append(append([]byte("data: "), b...), "\n\n"...))
-		if err != nil || out.Flush() != nil {
+		if sendEvent(w, snapshot) != nil {
 			return
 		}
 		select {

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -129,7 +128,7 @@ func follow(ctx context.Context, p *project.Project, q journal.Query, write func
 		f.Events(func(e journal.Entry) {
 			mu.Lock()
 			defer mu.Unlock()
-			if q.Lets(e) && (e.Service == "" || slices.Contains(q.Services, e.Service)) {
+			if q.Lets(e) {
 				write(e)
 			}
 		})

@@ -30,9 +30,9 @@ type logsView struct {
 	mark          int                    // the other end of a selection; -1: none
 	opened        map[journal.Place]bool // long entries that are shown whole
 	wrapped, raw  bool
-	shift         int // how many columns are out of sight on the left
-	rows          int // for entries, as drawn last
-	laid          []laidRow
+	shift         int   // how many columns are out of sight on the left
+	rows          int   // for entries, as drawn last
+	laid          []int // the entry on each row of the screen
 
 	asking  bool // for the newest
 	again   bool // something came meanwhile

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -117,9 +118,11 @@ func TestLogsSearchMarkAndLongEntries(t *testing.T) {
 func TestServicesHaveColoursOfTheirOwn(t *testing.T) {
 	names := []string{"api", "ledger", "postbox", "reminders", "shelf", "web"}
 	seen := map[ink]bool{}
-	for _, n := range names {
-		seen[hue(n, names)] = true
+	colours := huesOf(names)
+	for _, in := range colours {
+		seen[in] = true
 	}
 	assert.Len(t, seen, len(names))
-	assert.Equal(t, hue("api", names), hue("api", append(names, "zebra")))
+	assert.Equal(t, colours["api"], huesOf(append(names, "zebra"))["api"])
+	assert.Len(t, huesOf(strings.Fields("a b c d e f g h i j k l m n o p q r s t")), 20, "there are fewer colours than services")
 }

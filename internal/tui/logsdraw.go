@@ -12,32 +12,28 @@ import (
 	"neighbour/internal/core/keep"
 )
 
-// laidRow is a row of the screen: which entry is on it.
-type laidRow struct{ entry int }
-
 // closedLines is how many lines of a long entry are shown while it is closed.
 const closedLines = 3
 
-// hue is the colour of a service: the same as long as it is declared, and
-// another than its neighbours' where there are few.
-func hue(name string, all []string) ink {
+// huesOf are the colours of services: the same as long as they are declared,
+// and all different where there are few.
+func huesOf(names []string) map[string]ink {
+	out := make(map[string]ink, len(names))
 	taken := map[int]bool{}
-	for _, other := range slices.Sorted(slices.Values(all)) {
+	for _, name := range slices.Sorted(slices.Values(names)) {
 		h := fnv.New32a()
-		h.Write([]byte(other))
+		h.Write([]byte(name))
 		at := int(h.Sum32() % hues)
-		for n := 0; taken[at] && n < hues; n++ {
+		for taken[at] {
 			at = (at + 1) % hues
 		}
-		if len(taken) == hues-1 {
+		taken[at] = true
+		if len(taken) == hues {
 			clear(taken)
 		}
-		taken[at] = true
-		if other == name {
-			return firstHue + ink(at)
-		}
+		out[name] = firstHue + ink(at)
 	}
-	return faint
+	return out
 }
 
 func levelInkOf(l journal.Level) ink {
@@ -182,11 +178,12 @@ func (v *logsView) layOut(m *model) []string {
 	if len(v.entries) == 0 {
 		return nil
 	}
-	names := m.order
+	colours := huesOf(m.order)
+	width := nameWidth(m.order)
 	heights := map[int][]string{}
 	rowsOf := func(i int) []string {
 		if heights[i] == nil {
-			heights[i] = v.entryRows(m, i, names)
+			heights[i] = v.entryRows(m, i, colours, width)
 		}
 		return heights[i]
 	}
@@ -213,7 +210,7 @@ func (v *logsView) layOut(m *model) []string {
 		for _, r := range rows {
 			if len(out) < v.rows {
 				out = append(out, r)
-				v.laid = append(v.laid, laidRow{i})
+				v.laid = append(v.laid, i)
 			}
 		}
 	}
@@ -255,8 +252,8 @@ func (v *logsView) scrollWithin(by int) bool {
 		return false
 	}
 	shown := 0
-	for _, r := range v.laid {
-		if r.entry == v.cursor {
+	for _, entry := range v.laid {
+		if entry == v.cursor {
 			shown++
 		}
 	}
@@ -271,8 +268,9 @@ func (v *logsView) scrollWithin(by int) bool {
 	return false
 }
 
-// entryRows draws an entry.
-func (v *logsView) entryRows(m *model, i int, names []string) []string {
+// entryRows draws an entry, with the colours of services and how many columns
+// their names take.
+func (v *logsView) entryRows(m *model, i int, colours map[string]ink, names int) []string {
 	t := m.theme
 	e := v.entries[i]
 	var out []string
@@ -294,9 +292,8 @@ func (v *logsView) entryRows(m *model, i int, names []string) []string {
 	head := t.paint(faint, at) + "  "
 	indent := 12
 	if len(v.services) != 1 {
-		width := nameWidth(names)
-		head += t.paint(hue(e.Service, names), pad(Truncate(e.Service, width), width)) + "  "
-		indent += width + 2
+		head += t.paint(colours[e.Service], pad(Truncate(e.Service, names), names)) + "  "
+		indent += names + 2
 	}
 	if e.Event != "" {
 		shape, in := eventShape(e.Event)

@@ -221,7 +221,7 @@ func (v *logsView) back() bool {
 func (v *logsView) click(row int) {
 	if row >= 0 && row < len(v.laid) {
 		v.pause()
-		v.cursor = v.laid[row].entry
+		v.cursor = v.laid[row]
 	}
 }
 
@@ -260,6 +260,7 @@ func (p *picker) draw(m *model) []string {
 	names := p.names(m)
 	room := max(4, m.height-10)
 	from := max(0, min(p.at-room/2, len(names)-room))
+	colours := huesOf(names)
 	var lines []string
 	for i, name := range names[from:min(len(names), from+room)] {
 		sign, in := "○ ", plain
@@ -270,7 +271,7 @@ func (p *picker) draw(m *model) []string {
 		if from+i == p.at {
 			mark, in = "▌ ", accent
 		}
-		lines = append(lines, t.paint(accent, mark)+t.paint(hue(name, names), sign)+t.paint(in, name))
+		lines = append(lines, t.paint(accent, mark)+t.paint(colours[name], sign)+t.paint(in, name))
 	}
 	return m.frame("Whose entries to show", lines)
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"sort"
 	"strconv"
 	"strings"
 	"time"
@@ -141,13 +142,8 @@ func (c chunk) fits(offset int64, at time.Time) bool {
 		return true
 	}
 	before := seen
-	for _, s := range c.times {
-		if s.Offset >= offset {
-			break
-		}
-		if s.Millis < seen {
-			before = s.Millis
-		}
+	if i := sort.Search(len(c.times), func(i int) bool { return c.times[i].Millis >= seen }); i > 0 {
+		before = c.times[i-1].Millis
 	}
 	return !at.Before(time.UnixMilli(before).Add(-slack)) && !at.After(time.UnixMilli(seen).Add(slack))
 }

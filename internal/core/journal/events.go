@@ -52,8 +52,8 @@ func (n *Notes) Note(service, event string, level Level, text string) error {
 	if _, err := f.Write(append(b, '\n')); err != nil {
 		return err
 	}
-	if begins := freed(n.path); size-begins > keepEvents {
-		_, err = trim(n.path, begins, size, keepEvents)
+	if size > keepEvents {
+		_, err = trim(n.path, freed(n.path), size, keepEvents)
 	}
 	return err
 }

@@ -43,11 +43,10 @@ func Expression(s string) (*Pattern, error) {
 	if s == "" {
 		return nil, nil
 	}
-	re, err := regexp.Compile("(?m)" + s)
-	if err != nil {
+	if _, err := regexp.Compile(s); err != nil {
 		return nil, fmt.Errorf("%q is not a regular expression: %w", s, err)
 	}
-	p := &Pattern{re: re}
+	p := &Pattern{re: regexp.MustCompile("(?m)" + s)} // in each line of an entry
 	if parsed, err := syntax.Parse(s, syntax.Perl); err == nil {
 		literal, folded := required(parsed.Simplify())
 		p.literal, p.folded = []byte(literal), folded

@@ -322,12 +322,7 @@ func (f *Filter) lets(entry []byte, found *Pattern) bool {
 func (c chunk) wantedEvents(f *Filter) []span {
 	var out []span
 	for _, s := range c.spans() {
-		e := c.entry(Events, s)
-		ok := e.Level >= f.Level && (f.Event == "" || f.Event == e.Event) && (e.Service == "" || slices.Contains(f.Services, e.Service))
-		for _, p := range f.Patterns {
-			ok = ok && p.Matches([]byte(e.Text))
-		}
-		if ok {
+		if f.Lets(c.entry(Events, s)) {
 			out = append(out, s)
 		}
 	}

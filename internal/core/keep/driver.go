@@ -284,6 +284,7 @@ func (d *serverDriver) adopt(saved SavedService) (process, error) {
 	if err != nil {
 		return nil, err
 	}
+	d.confine() // the group that it is in
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.instance, d.vars = in, saved.Given
