@@ -37,8 +37,10 @@ func withKeeper(t *testing.T, logs map[string]string) *model {
 	p, err := project.Open(dir)
 	require.NoError(t, err)
 	require.NoError(t, p.EnsureDirs())
+	at := time.Now()
 	for name, text := range logs {
 		require.NoError(t, os.WriteFile(p.LogFile(name), []byte(text), 0o600))
+		require.NoError(t, os.Chtimes(p.LogFile(name), at, at)) // at the same time they are in the order of their names
 	}
 	log := slog.New(slog.DiscardHandler)
 	ctx, cancel := context.WithCancel(context.Background())
