@@ -10,8 +10,11 @@ import (
 	"net/http"
 	"os"
 	"path"
+	"slices"
 	"strings"
 	"time"
+
+	"neighbour/internal/core/webroot"
 )
 
 // Options say how a folder is served.
@@ -74,7 +77,7 @@ func Handler(o Options) (http.Handler, error) {
 	if err != nil {
 		return nil, err
 	}
-	files := root.FS()
+	files := visible{root.FS()}
 	server := http.FileServerFS(files)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		// While one works on them, files change: nothing is to be remembered.
@@ -82,6 +85,10 @@ func Handler(o Options) (http.Handler, error) {
 		name := strings.TrimPrefix(path.Clean("/"+r.URL.Path), "/")
 		if name == "" {
 			name = "."
+		}
+		if webroot.Hidden(name) {
+			http.Error(w, "403 "+r.URL.Path+" is never served", http.StatusForbidden)
+			return
 		}
 		info, err := fs.Stat(files, name)
 		bare := err == nil && info.IsDir() && !o.Listing && !isFile(files, path.Join(name, "index.html"))
@@ -100,4 +107,31 @@ func Handler(o Options) (http.Handler, error) {
 func isFile(files fs.FS, name string) bool {
 	info, err := fs.Stat(files, name)
 	return err == nil && !info.IsDir()
+}
+
+// visible is a folder without what is never served.
+type visible struct{ fs.FS }
+
+// Open opens what may be served, and lists folders without the rest.
+func (v visible) Open(name string) (fs.File, error) {
+	if webroot.Hidden(name) {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
+	}
+	f, err := v.FS.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	if dir, ok := f.(fs.ReadDirFile); ok {
+		if info, err := f.Stat(); err == nil && info.IsDir() {
+			return folder{dir}, nil
+		}
+	}
+	return f, nil
+}
+
+type folder struct{ fs.ReadDirFile }
+
+func (f folder) ReadDir(n int) ([]fs.DirEntry, error) {
+	entries, err := f.ReadDirFile.ReadDir(n)
+	return slices.DeleteFunc(entries, func(e fs.DirEntry) bool { return webroot.Hidden(e.Name()) }), err
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/webroot"
 )
 
 // Root is a web root that is about to be served.
@@ -47,6 +48,9 @@ func (r Root) Check() error {
 	if info, err := os.Stat(r.Dir); err != nil || !info.IsDir() {
 		return &kind.AbsentError{Err: fmt.Errorf("its web root %s doesn't exist; create it, or correct root = %q", r.Dir, r.written(r.Dir))}
 	}
+	if rel, err := filepath.Rel(r.Project, r.Dir); err == nil && webroot.Hidden(filepath.ToSlash(rel)) && filepath.IsLocal(rel) && rel != "." {
+		return fmt.Errorf("its web root %s is in a folder that is never served; write another root", r.Dir)
+	}
 	if r.has(r.Dir) {
 		return nil
 	}
@@ -62,8 +66,8 @@ func (r Root) Check() error {
 	return nil
 }
 
-// unmeant are files that nobody means to serve.
-var unmeant = []string{".env", ".git", "composer.json", "package.json", "node_modules", "vendor"}
+// unmeant are files that are served, and that nobody means to serve.
+var unmeant = []string{"composer.json", "composer.lock", "package.json", "node_modules", "vendor"}
 
 // Warn says what is probably not meant.
 func (r Root) Warn() []string {
@@ -71,17 +75,28 @@ func (r Root) Warn() []string {
 	if !r.Other && !r.has(r.Dir) {
 		out = append(out, fmt.Sprintf("its web root %s has no %s, so its address shows no page", r.Dir, strings.Join(r.Indexes, " or ")))
 	}
-	var there []string
-	for _, name := range unmeant {
-		if _, err := os.Stat(filepath.Join(r.Dir, name)); err == nil {
-			there = append(there, name)
+	var hidden, served []string
+	entries, _ := os.ReadDir(r.Dir)
+	for _, e := range entries {
+		switch name := e.Name(); {
+		case slices.Contains(secret, name) || strings.HasPrefix(name, ".env") || strings.HasPrefix(name, "neighbour") && webroot.Hidden(name):
+			hidden = append(hidden, name)
+		case slices.Contains(unmeant, name):
+			served = append(served, name)
 		}
 	}
-	if len(there) > 0 {
-		out = append(out, fmt.Sprintf("what is in its web root can be fetched by its address, here also %s", strings.Join(there, ", ")))
+	if len(hidden) > 0 {
+		out = append(out, fmt.Sprintf("its web root holds what must not be served: %s; Neighbour's own servers don't, and others will: move what is to be served into a folder of its own, such as root = %q", strings.Join(hidden, ", "), "public"))
+	}
+	if len(served) > 0 {
+		out = append(out, fmt.Sprintf("what is in its web root can be fetched by its address, here also %s; move what is to be served into a folder of its own, such as root = %q", strings.Join(served, ", "), "public"))
 	}
 	return out
 }
+
+// secret are the names of what holds secrets, beside env files and
+// declarations.
+var secret = []string{".neighbour", ".git"}
 
 func root(in *kind.Instance) (Root, bool) {
 	s := in.Service.Settings.(*Settings)

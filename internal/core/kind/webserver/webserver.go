@@ -16,6 +16,7 @@ import (
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/probe"
+	"neighbour/internal/core/webroot"
 )
 
 // Settings are the keys of a web server.
@@ -80,7 +81,24 @@ func (Server) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 
 // ReadyPath is a page of the server's own: what the app's pages answer is the
 // app's concern, and their log is not to be filled by checks.
-const ReadyPath = "/.neighbour/ready"
+const ReadyPath = "/.well-known/neighbour/ready"
+
+// Type is a content type with the endings of the files that have it.
+type Type struct {
+	Type    string
+	Endings []string
+}
+
+// Types are the content types that all kinds of web servers send alike.
+var Types = []Type{
+	{"text/html", []string{"html", "htm"}}, {"text/css", []string{"css"}}, {"text/javascript", []string{"js", "mjs"}},
+	{"application/json", []string{"json", "map"}}, {"application/xml", []string{"xml"}}, {"text/plain", []string{"txt", "md"}}, {"text/csv", []string{"csv"}},
+	{"image/svg+xml", []string{"svg"}}, {"image/png", []string{"png"}}, {"image/jpeg", []string{"jpg", "jpeg"}}, {"image/gif", []string{"gif"}},
+	{"image/webp", []string{"webp"}}, {"image/avif", []string{"avif"}}, {"image/x-icon", []string{"ico"}},
+	{"font/woff", []string{"woff"}}, {"font/woff2", []string{"woff2"}}, {"font/ttf", []string{"ttf"}},
+	{"application/pdf", []string{"pdf"}}, {"application/wasm", []string{"wasm"}}, {"application/zip", []string{"zip"}},
+	{"video/mp4", []string{"mp4"}}, {"video/webm", []string{"webm"}}, {"audio/mpeg", []string{"mp3"}}, {"application/manifest+json", []string{"webmanifest"}},
+}
 
 // Probe asks for that page.
 func (Server) Probe(in *kind.Instance) (probe.Probe, error) { return Probe(in), nil }
@@ -106,7 +124,7 @@ func Config(in *kind.Instance) string { return filepath.Join(in.Run, "server.con
 // it with the arguments test: its own message is shown if it refuses.
 func Write(ctx context.Context, in *kind.Instance, t *template.Template, more map[string]any, test ...string) error {
 	s := in.Service.Settings.(*Settings)
-	values := map[string]any{"Root": rootOf(in), "Port": in.Port, "Run": in.Run, "Extra": s.Extra.Value, "Ready": ReadyPath}
+	values := map[string]any{"Root": rootOf(in), "Port": in.Port, "Run": in.Run, "Extra": s.Extra.Value, "Ready": ReadyPath, "Hidden": webroot.PCRE, "Types": Types}
 	for key, name := range map[string]string{"PHP": s.PHP.Name, "Proxy": s.Proxy.Name} {
 		if name == "" {
 			continue

@@ -18,7 +18,7 @@ import (
 
 func TestRoot(t *testing.T) {
 	project := t.TempDir()
-	for path, text := range map[string]string{"app/public/index.html": "x", "app/composer.json": "{}", "site/index.php": "x", "assets/a.css": "x", "index.html": "x", ".env": "A=1"} {
+	for path, text := range map[string]string{"app/public/index.html": "x", "app/composer.json": "{}", "site/index.php": "x", "assets/a.css": "x", "index.html": "x", ".env": "A=1", ".git/index.html": "x"} {
 		full := filepath.Join(project, path)
 		require.NoError(t, os.MkdirAll(filepath.Dir(full), 0o755))
 		require.NoError(t, os.WriteFile(full, []byte(text), 0o644))
@@ -38,7 +38,9 @@ func TestRoot(t *testing.T) {
 		{"assets", php, true, false, "which would answer for every address", ""},
 		{"assets", html, false, true, "", ""},
 		{"gone", html, false, false, `doesn't exist; create it, or correct root = "gone"`, ""},
-		{".", html, false, false, "", "here also .env"},
+		{".", html, false, false, "", "holds what must not be served: .env, .git; "},
+		{".git", html, false, false, "is in a folder that is never served", ""},
+		{"app/public", html, false, false, "", ""},
 	} {
 		r := Root{Dir: filepath.Join(project, c.dir), Project: project, Indexes: c.indexes, Front: c.front, Other: c.more}
 		err := r.Check()
