@@ -92,6 +92,15 @@ func TestRecognise(t *testing.T) {
 		{"error: no such tool", Error, time.Time{}, "no such tool"},
 		{"TypeError: x is undefined", Error, time.Time{}, "TypeError: x is undefined"},
 		{"panic: no screws", Error, time.Time{}, "panic: no screws"},
+		{"PHP Warning:  Undefined variable $tool in /shed/index.php on line 3", Warn, time.Time{}, "PHP Warning:  Undefined variable $tool in /shed/index.php on line 3"},
+		{"PHP Recoverable fatal error:  no", Error, time.Time{}, "PHP Recoverable fatal error:  no"},
+		{"PHP message: PHP Fatal error:  Uncaught Error", Error, time.Time{}, "PHP message: PHP Fatal error:  Uncaught Error"},
+		{"[23-Nov-2026 12:00:01] NOTICE: PHP message: PHP Deprecated:  old", Warn, local(12, 0, 1, 0), "PHP message: PHP Deprecated:  old"},
+		{`127.0.0.1 - - [23/Nov/2026:12:00:01 +0000] "GET /tools HTTP/1.1" 500 12 "-" "x"`, Error, time.Time{}, `127.0.0.1 - - [23/Nov/2026:12:00:01 +0000] "GET /tools HTTP/1.1" 500 12 "-" "x"`},
+		{`127.0.0.1 - - [23/Nov/2026:12:00:01 +0000] "GET /tools HTTP/1.1" 404 12`, Warn, time.Time{}, `127.0.0.1 - - [23/Nov/2026:12:00:01 +0000] "GET /tools HTTP/1.1" 404 12`},
+		{`127.0.0.1 - - [23/Nov/2026:12:00:01 +0000] "GET /tools?x=404 HTTP/2" 200 12`, None, time.Time{}, `127.0.0.1 - - [23/Nov/2026:12:00:01 +0000] "GET /tools?x=404 HTTP/2" 200 12`},
+		{"503 GET /tools", Error, time.Time{}, "503 GET /tools"},
+		{"404 drills, 3 ladders", None, time.Time{}, "404 drills, 3 ladders"},
 		// Not levels, not times
 		{"information is on the board", None, time.Time{}, "information is on the board"},
 		{"Error handling was improved", None, time.Time{}, "Error handling was improved"},
@@ -107,6 +116,23 @@ func TestRecognise(t *testing.T) {
 		}
 		assert.Equal(t, c.message, got.message, c.line)
 		assert.True(t, c.at.Equal(got.at), "%s: %v, not %v", c.line, got.at, c.at)
+	}
+}
+
+// The line that says why a program failed is found in what runtimes print.
+func TestCause(t *testing.T) {
+	for want, printed := range map[string]string{
+		"Error: listen EADDRINUSE: address already in use :::4100": "node:events:497\n      throw er; // Unhandled 'error' event\n      ^\n\nError: listen EADDRINUSE: address already in use :::4100\n    at Server.setupListenHandle\n",
+		"Error: Cannot find module '/shed/server.js'":              "node:internal/modules/cjs/loader:1210\n  throw err;\n  ^\n\nError: Cannot find module '/shed/server.js'\n    at x\n  code: 'MODULE_NOT_FOUND'\n",
+		"ModuleNotFoundError: No module named 'shed'":              "Traceback (most recent call last):\n  File \"manage.py\", line 3, in <module>\n    import shed\nModuleNotFoundError: No module named 'shed'\n",
+		"panic: no screws":            "starting\npanic: no screws\n\ngoroutine 1 [running]:\n",
+		"sh: 1: shed: not found":      "sh: 1: shed: not found\n",
+		"error: the ledger is closed": "hello\nerror: the ledger is closed\nbye\n",
+		"":                            "Error handling was improved\nlistening\n",
+	} {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(Path(dir, "api"), []byte("Error: of before\n"+printed), 0o600))
+		assert.Equal(t, want, Cause(dir, "api", int64(len("Error: of before\n"))))
 	}
 }
 

@@ -108,7 +108,51 @@ func levelOfPlain(b []byte) Level {
 			return Error
 		}
 	}
-	if bytes.HasPrefix(b, []byte("PHP Warning:")) || bytes.HasPrefix(b, []byte("PHP Deprecated:")) {
+	if rest, php := bytes.CutPrefix(b, []byte("PHP ")); php {
+		switch word, _, _ := bytes.Cut(rest, []byte(": ")); string(word) {
+		case "Warning", "Deprecated", "Core Warning", "Compile Warning", "User Warning":
+			return Warn
+		case "Notice", "Strict Standards":
+			return Info
+		case "message": // PHP's server says this of what a page says
+			return levelOfPlain(bytes.TrimSpace(rest[len("message: "):]))
+		case "Recoverable fatal error", "Core Error", "Compile Error":
+			return Error
+		}
+	}
+	return levelOfRequest(b)
+}
+
+// levelOfRequest is the level of a line of a web server's log of requests by
+// the status of its answer: an error from 500, a warning from 400. The lines
+// are those of the common and the combined log format, "GET / HTTP/1.1" 500,
+// and those that begin with the status, 500 GET / or [500]: GET /.
+func levelOfRequest(b []byte) Level {
+	status := b
+	if i := bytes.Index(b, []byte(" HTTP/")); i >= 0 {
+		rest := b[i+len(" HTTP/"):]
+		end := bytes.IndexByte(rest[:min(len(rest), 5)], '"')
+		if end < 0 || len(rest) < end+2 || rest[end+1] != ' ' {
+			return None
+		}
+		status = rest[end+2:]
+	} else {
+		status = bytes.TrimPrefix(status, []byte{'['})
+		after, ok := bytes.CutPrefix(status[min(len(status), 3):], []byte("]:"))
+		if !ok {
+			after = status[min(len(status), 3):]
+		}
+		if len(after) < 3 || after[0] != ' ' || after[1] < 'A' || after[1] > 'Z' || !bytes.Contains(after[:min(len(after), 10)], []byte(" /")) {
+			return None
+		}
+	}
+	if len(status) < 3 || !digits(status[:3]) || len(status) > 3 && status[3] != ' ' && status[3] != ']' {
+		return None
+	}
+	switch status[0] {
+	case '5':
+		return Error
+	case '4':
 		return Warn
 	}
 	return None

@@ -40,11 +40,15 @@ func recognise(line string) said {
 		return said{level: levelOfPlain(b), message: line}
 	}
 	s := said{level: h.level, at: h.at, message: strings.TrimSpace(string(b[h.rest:]))}
-	if s.level == None {
-		s.level = levelOfPlain([]byte(s.message))
+	if l := levelOfPlain([]byte(s.message)); s.level == None || l != None && fromPage(s.message) {
+		s.level = l
 	}
 	return s
 }
+
+// fromPage reports whether PHP's server passes on what a page has said, whose
+// level counts and not the server's own.
+func fromPage(message string) bool { return strings.HasPrefix(message, "PHP message: ") }
 
 // levelOf is the level of a line, for a filter: recognise without the rest.
 func levelOf(b []byte) Level {
@@ -63,10 +67,14 @@ func levelOf(b []byte) Level {
 		return s.level
 	}
 	h := readHead(b)
+	rest := bytes.TrimSpace(b[h.rest:])
 	if h.level != None {
+		if l := levelOfPlain(rest); l != None && fromPage(string(rest[:min(len(rest), 16)])) {
+			return l
+		}
 		return h.level
 	}
-	return levelOfPlain(bytes.TrimSpace(b[h.rest:]))
+	return levelOfPlain(rest)
 }
 
 // withoutColours takes out control sequences that end in a letter (ECMA-48,
