@@ -90,6 +90,27 @@ func ownersOf(sockets []socket) map[string]int {
 	return owners
 }
 
+// inodesOf finds the sockets that these processes have open.
+func inodesOf(pids []int) map[string]bool {
+	out := map[string]bool{}
+	for _, pid := range pids {
+		dir := "/proc/" + strconv.Itoa(pid) + "/fd"
+		d, err := os.Open(dir)
+		if err != nil {
+			continue
+		}
+		names, _ := d.Readdirnames(-1)
+		d.Close()
+		for _, n := range names {
+			target, err := os.Readlink(dir + "/" + n)
+			if inode, ok := strings.CutPrefix(target, "socket:["); err == nil && ok {
+				out[strings.TrimSuffix(inode, "]")] = true
+			}
+		}
+	}
+	return out
+}
+
 // describe fills in what /proc tells of the process.
 func (h *Holder) describe() {
 	dir := "/proc/" + strconv.Itoa(h.PID) + "/"

@@ -72,6 +72,16 @@ func ownersOf(sockets []socket) map[string]int {
 	return owners
 }
 
+// inodesOf are the sockets of these processes, in place of whose inodes there
+// are the pids.
+func inodesOf(pids []int) map[string]bool {
+	out := map[string]bool{}
+	for _, pid := range pids {
+		out[strconv.Itoa(pid)] = true
+	}
+	return out
+}
+
 // describe fills in what the system tells of the process.
 func (h *Holder) describe() {
 	p, err := process.NewProcess(int32(h.PID))

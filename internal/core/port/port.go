@@ -2,25 +2,65 @@
 package port
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"net"
+	"os"
 	"strconv"
+	"strings"
 )
 
-// Free says whether a server could listen on the port of the loopback
+// Free reports whether a server could listen on the port of the loopback
 // interface, by IPv4 and, where the machine has it, by IPv6.
-func Free(port int) bool {
+func Free(port int) bool { return listen(port) == nil }
+
+func listen(port int) error {
 	for _, host := range []string{"127.0.0.1", "::1"} {
 		l, err := net.Listen("tcp", net.JoinHostPort(host, strconv.Itoa(port)))
 		if err != nil {
 			if host == "::1" && !hasIPv6() {
 				continue
 			}
-			return false
+			return err
 		}
 		l.Close()
 	}
-	return true
+	return nil
+}
+
+// ForbiddenError says that this user has no right to listen on a port.
+type ForbiddenError struct{ Port int }
+
+func (e *ForbiddenError) Error() string {
+	return fmt.Sprintf("this user may not listen on port %d: ports under %d need a right that it doesn't have", e.Port, firstUnprivileged())
+}
+
+// Remedy says what to do, with another port that would work, 0 for none.
+func (e *ForbiddenError) Remedy(other int) string {
+	text := ""
+	if other != 0 {
+		text = fmt.Sprintf("write port = %d, which works, or ", other)
+	}
+	return text + fmt.Sprintf("allow it on this machine: sudo sysctl net.ipv4.ip_unprivileged_port_start=%d", e.Port)
+}
+
+// Forbidden returns an error if this user has no right to listen on the port,
+// whoever else does.
+func Forbidden(port int) *ForbiddenError {
+	if err := listen(port); errors.Is(err, fs.ErrPermission) {
+		return &ForbiddenError{Port: port}
+	}
+	return nil
+}
+
+// firstUnprivileged is the first port that everybody may listen on (ip(7)).
+func firstUnprivileged() int {
+	b, err := os.ReadFile("/proc/sys/net/ipv4/ip_unprivileged_port_start")
+	if n, bad := strconv.Atoi(strings.TrimSpace(string(b))); err == nil && bad == nil {
+		return n
+	}
+	return 1024
 }
 
 func hasIPv6() bool {

@@ -1,0 +1,57 @@
+package port
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+)
+
+// Listening lists the addresses that these processes listen on by TCP, sorted
+// by port. Processes that this user may not look into count as listening on
+// none.
+func Listening(pids []int) ([]netip.AddrPort, error) {
+	sockets, err := listening()
+	if err != nil {
+		return nil, err
+	}
+	inodes := inodesOf(pids)
+	var out []netip.AddrPort
+	for _, s := range sockets {
+		if inodes[s.inode] {
+			out = append(out, netip.AddrPortFrom(s.address, uint16(s.port)))
+		}
+	}
+	slices.SortFunc(out, func(a, b netip.AddrPort) int { return cmp.Or(int(a.Port())-int(b.Port()), a.Compare(b)) })
+	return slices.Compact(out), nil
+}
+
+// Stranger finds who listens on a port when it isn't one of a service's own
+// processes; nil if it is one of them, if nobody listens, or if that can't be
+// seen and the socket is of the user uid. Own returns the pids of the
+// service's main process, or of all its processes.
+func Stranger(port, uid int, own func(all bool) []int) (*Holder, error) {
+	sockets, err := listening()
+	if err != nil {
+		return nil, err
+	}
+	sockets = slices.DeleteFunc(sockets, func(s socket) bool { return s.port != port })
+	if len(sockets) == 0 {
+		return nil, nil
+	}
+	for _, all := range []bool{false, true} {
+		inodes := inodesOf(own(all))
+		if slices.ContainsFunc(sockets, func(s socket) bool { return inodes[s.inode] }) {
+			return nil, nil
+		}
+	}
+	holders, err := Holders(port)
+	if err != nil || len(holders) == 0 {
+		return nil, err
+	}
+	// A process with more rights than its user can't be looked into.
+	unseen := func(s socket) bool { return s.uid == uid || s.uid < 0 }
+	if holders[0].PID == 0 && slices.ContainsFunc(sockets, unseen) {
+		return nil, nil
+	}
+	return &holders[0], nil
+}
