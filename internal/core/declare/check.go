@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/url"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -54,9 +55,13 @@ func (c *checker) checkServices() {
 		graph[s.Name] = nil
 	}
 	for _, s := range c.decl.Services {
+		s.Port = c.portOf(s)
+	}
+	for _, s := range c.decl.Services {
 		p := placeOf(s)
 		s.lines = c.lines
 		c.checkKeys(s)
+		c.checkEnvOf(join("service", s.Name), s.Name, s.EnvOf)
 		if s.Port != 0 {
 			if other, taken := ports[s.Port]; taken {
 				c.reportKey(p, "port", fmt.Sprintf("%s has port %d already", other, s.Port), "give one of them another port, or leave it out for any free one")
@@ -97,11 +102,62 @@ func (c *checker) checkServices() {
 	c.decl.Plan = order
 }
 
+// portOf is the port of a service: the declared one, or, of a program that
+// declares none, the one of this machine that its check asks, unless that is
+// another service's.
+func (c *checker) portOf(s *Service) int {
+	if s.Port != 0 || s.Kind != DefaultKind || s.Health == nil || s.node.table["port"] != nil {
+		return s.Port
+	}
+	address := s.Health.TCP.Value
+	if u, err := url.Parse(s.Health.HTTP.Value); err == nil && u.Host != "" {
+		address = u.Host
+	}
+	host, port, err := net.SplitHostPort(address)
+	n, bad := strconv.Atoi(port)
+	if ip := net.ParseIP(host); err != nil || bad != nil || n < 1 || n > 65535 || host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return 0
+	}
+	if slices.ContainsFunc(c.decl.Services, func(other *Service) bool { return other.Port == n }) {
+		return 0
+	}
+	return n
+}
+
+// checkEnvOf checks that a service is named whose env can be taken over.
+func (c *checker) checkEnvOf(path, name string, of Word) {
+	if of.Value == "" {
+		return
+	}
+	other := serviceNameOf(of.Value)
+	if other == name {
+		c.report(path+".env_of", of.At, of.width, "names the service itself", "name another service, or remove it")
+		return
+	}
+	if !c.exists(path+".env_of", other, of.At, of.width) {
+		return
+	}
+	seen := []string{name}
+	for s := c.decl.Service(other); s != nil && s.EnvOf.Value != ""; s = c.decl.Service(serviceNameOf(s.EnvOf.Value)) {
+		if slices.Contains(seen, s.Name) {
+			c.report(path+".env_of", of.At, of.width, "goes round in a circle: "+strings.Join(append(seen, s.Name), ", "), "remove one of them")
+			return
+		}
+		seen = append(seen, s.Name)
+	}
+}
+
 // checkErrands checks the errands' services. They are no part of the plan.
 func (c *checker) checkErrands() {
 	slices.SortFunc(c.decl.Errands, func(a, b *Errand) int { return strings.Compare(a.Name, b.Name) })
 	for _, e := range c.decl.Errands {
 		path := join("errand", e.Name)
+		c.checkEnvOf(path, "", e.EnvOf)
+		for name := range e.Env {
+			if !environmentName.MatchString(name) {
+				c.report(path+".env."+name, e.Env[name].At, e.Env[name].width, fmt.Sprintf("%q can't be a variable's name", name), "use letters, digits and _, not beginning with a digit")
+			}
+		}
 		written := e.Written
 		if e.With.Value != "" {
 			c.exists(path+".with", serviceNameOf(e.With.Value), e.With.At, e.With.width)
@@ -166,6 +222,9 @@ func (c *checker) checkFiles(s *Service) {
 		for j, w := range p.When {
 			c.checkGlob(fmt.Sprintf("%s.when[%d]", key, j), w)
 		}
+		for j, w := range p.Makes {
+			c.checkGlob(fmt.Sprintf("%s.makes[%d]", key, j), w)
+		}
 	}
 }
 
@@ -176,7 +235,7 @@ func (c *checker) checkKeys(s *Service) {
 	}
 	p := placeOf(s)
 	if n := c.nodes[s.Name].table["port"]; n != nil && n.kind == integerNode && (s.Port < 1 || s.Port > 65535) {
-		c.reportKey(p, "port", fmt.Sprintf("%d is not a port", s.Port), "write a number from 1 to 65535, or leave it out for any free port")
+		c.reportKey(p, "port", fmt.Sprintf("%d is not a port", s.Port), "write a number from 1 to 65535, or \"any\" for any free port")
 	}
 	c.checkEnvNames(p, s.Env)
 	if !slices.Contains([]string{"", "crash", "always", "never"}, s.Restart.When) {
@@ -192,7 +251,8 @@ func (c *checker) checkKeys(s *Service) {
 	if ch, ok := s.Settings.(Checker); ok {
 		ch.Check(func(key, message, remedy string) { c.reportKey(p, key, message, remedy) })
 	}
-	s.Listens = s.Listens || info.Listens || s.Port != 0 || s.Health != nil && strings.HasPrefix(s.Health.HTTP.Value, "/")
+	s.Listens = s.Listens || info.Listens || s.Port != 0 || s.Kind == DefaultKind && s.Health != nil && (s.Health.HTTP.Value != "" || s.Health.TCP.Value != "") ||
+		s.Health != nil && strings.HasPrefix(s.Health.HTTP.Value, "/")
 	if info.Elsewhere && (!s.Health.declared() || s.Health.Log.Regexp != nil) {
 		c.reportKey(p, "health", "what runs elsewhere is only checked, and no check is declared", `add health = { tcp = "127.0.0.1:7070" }, or one with http or run`)
 	}

@@ -68,8 +68,11 @@ func (d *Declaration) LaterKeys(service string) []string {
 type Errand struct {
 	Name string
 	At   Position
-	Run  Command `toml:"run" doc:"the command: a line for sh, or a list of arguments"`
-	With Word    `toml:"with" doc:"the service whose folder and environment it gets"`
+	Run  Command         `toml:"run" doc:"the command: a line for sh, or a list of arguments"`
+	With Word            `toml:"with" doc:"the service whose folder and environment it gets"`
+	Env  map[string]Text `toml:"env" doc:"environment variables it gets, beside those of its service"`
+	// EnvOf names the service whose env it gets, without that one's folder.
+	EnvOf Word `toml:"env_of" doc:"a service whose env it gets, too, wherever it runs; its own variables go before those"`
 	// Written are the needs as the file has them.
 	Written []Word `toml:"needs" doc:"services that are started first if they don't run"`
 	Dir     string `toml:"dir" doc:"the folder to run it in, from the declaration's; left out: that of its service"`
@@ -92,14 +95,15 @@ type Service struct {
 	At Position
 
 	Kind     string          `toml:"kind" doc:"what sort of service it is; left out: a program"`
-	Port     int             `toml:"port" doc:"a fixed port; left out: any free one, the same again next time"`
+	Port     int             `toml:"port" or:"any" doc:"a fixed port; \"any\", or left out for a server or a program with an http or tcp check: any free one, the same again next time"`
 	Env      map[string]Text `toml:"env" doc:"environment variables it gets"`
+	EnvOf    Word            `toml:"env_of" doc:"another service whose env it gets, too; its own variables go before those"`
 	Written  []Word          `toml:"needs" doc:"services that must be ready first, beside those it refers to"`
 	Health   *Health         `toml:"health" doc:"how to tell that it is ready, and stays so"`
 	Restart  Restart         `toml:"restart" doc:"what happens when it ends by itself"`
 	Stop     Stop            `toml:"stop" doc:"how it is stopped"`
 	Optional bool            `toml:"optional" doc:"others start without it when it fails"`
-	Prepare  []Preparation   `toml:"prepare" doc:"commands to run in its folder before its start: [{ run = \"npm ci\", when = [\"package-lock.json\"] }]"`
+	Prepare  []Preparation   `toml:"prepare" doc:"commands to run in its folder before its start: [{ run = \"npm ci\", when = [\"package-lock.json\"], makes = [\"node_modules\"] }]"`
 	Reload   []Word          `toml:"reload" doc:"files whose change restarts it, and with ! before them those that don't matter: [\"api/**/*.js\", \"!**/*.test.js\"]"`
 	Writes   []Word          `toml:"writes" doc:"folders that it must be able to write to"`
 	Limit    Limit           `toml:"limit" doc:"what it may use"`
@@ -133,8 +137,9 @@ func (s *Service) VersionConstraint() (string, bool) {
 
 // Preparation is a command to run before a start.
 type Preparation struct {
-	Run  Command `toml:"run" doc:"the command"`
-	When []Word  `toml:"when" doc:"files, from the service's folder; it runs again only when one of them has changed; left out: before each start"`
+	Run   Command `toml:"run" doc:"the command; services that run the same one in the same folder run it once"`
+	When  []Word  `toml:"when" doc:"files, from the service's folder; it runs again only when one of them has changed; without it and makes, before each start"`
+	Makes []Word  `toml:"makes" doc:"what it makes, from the service's folder: [\"node_modules\"]; it runs again when that is gone"`
 }
 
 // Written is a key as a file has it.

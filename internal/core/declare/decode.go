@@ -4,6 +4,7 @@ import (
 	"encoding"
 	"fmt"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -22,6 +23,10 @@ type decoder struct {
 func (d *decoder) report(key string, at Position, width int, message, remedy string) {
 	if at.File == "" {
 		at.File = d.file
+	}
+	// What is taken over from another service is wrong once.
+	if slices.ContainsFunc(d.problems, func(p Problem) bool { return p.Position == at && at.Line > 0 && p.Message == message }) {
+		return
 	}
 	d.problems = append(d.problems, Problem{Position: at, Key: key, Width: width, Message: message, Remedy: remedy, Source: d.line(at)})
 }
@@ -50,6 +55,7 @@ func (d *decoder) mistyped(key string, n *node, want, example string) {
 type field struct {
 	reflect.Value
 	later bool
+	or    string // a text that may stand in place of the value, which is left alone then
 }
 
 // fields maps the keys of struct types to their values.
@@ -61,7 +67,7 @@ func fields(targets ...any) (map[string]field, []string) {
 		for i := range v.NumField() {
 			tag := v.Type().Field(i).Tag
 			if key := tag.Get("toml"); key != "" {
-				byKey[key] = field{v.Field(i), tag.Get("later") != ""}
+				byKey[key] = field{v.Field(i), tag.Get("later") != "", tag.Get("or")}
 				keys = append(keys, key)
 			}
 		}
@@ -86,9 +92,15 @@ func (d *decoder) table(path string, n *node, targets ...any) {
 		if field.later {
 			d.later = append(d.later, Later{Key: join(path, key), At: child.keyAt})
 		}
+		if field.or != "" && child.isText(field.or) {
+			continue
+		}
 		d.value(join(path, key), child, field.Value)
 	}
 }
+
+// isText reports whether a node is this text.
+func (n *node) isText(text string) bool { return n != nil && n.kind == stringNode && n.value == text }
 
 func (d *decoder) unknown(path, key string, n *node, known []string) {
 	remedy := "known here: " + list(known)

@@ -206,8 +206,12 @@ func (c *checker) read(root *node) {
 		case "project":
 			c.table("project", n, &top.Project)
 		case "service":
+			n = n.clone() // the profiles are laid over what is written
+			n.inherit(n)
 			c.readServices(n)
 		case "errand":
+			n = n.clone()
+			n.inherit(root.table["service"])
 			c.readErrands(n)
 		case "env":
 			c.decl.EnvFile = &EnvFile{}
@@ -306,11 +310,57 @@ func (c *checker) readServices(n *node) {
 		}
 		s.Settings = info.Settings()
 		c.table(path, table, s, s.Settings)
+		s.Listens = table.table["port"].isText("any")
 		if k := c.decl.CustomKind(s.Kind); k != nil {
 			k.complete(s)
 		}
 	}
 	slices.SortFunc(c.decl.Services, func(a, b *Service) int { return strings.Compare(a.Name, b.Name) })
+}
+
+// inherit gives each table the env of the service that its env_of names, under
+// its own env, and that one's in turn. Names that aren't there, and circles,
+// are left to the checker.
+func (n *node) inherit(services *node) {
+	if n.kind != tableNode || services == nil || services.kind != tableNode {
+		return
+	}
+	for _, t := range n.table {
+		seen := map[*node]bool{}
+		for from := t.env(services); from != nil && !seen[from]; from = from.env(services) {
+			seen[from] = true
+			env := from.table["env"]
+			if env == nil || env.kind != tableNode {
+				continue
+			}
+			env = env.clone()
+			own := t.table["env"]
+			switch {
+			case own == nil:
+				t.put("env", env)
+			case own.kind == tableNode:
+				env.at, env.keyAt, env.keyLen = own.at, own.keyAt, own.keyLen
+				env.merge(own)
+				t.table["env"] = env
+			}
+		}
+	}
+}
+
+// env is the service that a table's env_of names, nil if there is none.
+func (n *node) env(services *node) *node {
+	if n.kind != tableNode {
+		return nil
+	}
+	of := n.table["env_of"]
+	if of == nil || of.kind != stringNode {
+		return nil
+	}
+	s := services.table[serviceNameOf(of.value.(string))]
+	if s == nil || s.kind != tableNode || s == n {
+		return nil
+	}
+	return s
 }
 
 func (c *checker) unknownKind(path string, s *Service, table *node) {

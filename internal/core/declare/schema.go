@@ -79,6 +79,9 @@ func object(t reflect.Type) map[string]any {
 	properties := map[string]any{}
 	for _, f := range Keys(t) {
 		s := schemaOf(f.Type)
+		if f.Or != "" {
+			s = map[string]any{"oneOf": []any{s, map[string]any{"const": f.Or}}}
+		}
 		s["description"] = f.Doc
 		properties[f.Name] = s
 	}
@@ -92,6 +95,8 @@ type Key struct {
 	Type reflect.Type
 	// Later says that it is accepted and not carried out yet.
 	Later bool
+	// Or is a text that may stand in place of the value; "" if none may.
+	Or string
 }
 
 // Keys lists the keys of a struct with toml tags, in its order.
@@ -100,7 +105,7 @@ func Keys(t reflect.Type) []Key {
 	for i := range t.NumField() {
 		f := t.Field(i)
 		if name := f.Tag.Get("toml"); name != "" {
-			keys = append(keys, Key{name, f.Tag.Get("doc"), f.Type, f.Tag.Get("later") != ""})
+			keys = append(keys, Key{name, f.Tag.Get("doc"), f.Type, f.Tag.Get("later") != "", f.Tag.Get("or")})
 		}
 	}
 	return keys
@@ -140,6 +145,13 @@ func schemaOf(t reflect.Type) map[string]any {
 
 // TypeInWords says what a key takes.
 func (k Key) TypeInWords() string {
+	if k.Or != "" {
+		return typeInWords(k) + " or \"" + k.Or + "\""
+	}
+	return typeInWords(k)
+}
+
+func typeInWords(k Key) string {
 	switch t := k.Type; {
 	case t == durationType:
 		return "length of time"
