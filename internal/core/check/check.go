@@ -40,6 +40,8 @@ type Finding struct {
 	Where  string `json:"where,omitempty"`
 	Why    string `json:"why,omitempty"` // why it matters
 	Remedy string `json:"remedy,omitempty"`
+	// Packages are what to install where something is missing.
+	Packages kind.Packages `json:"packages,omitzero"`
 	// Actions are what Neighbour can do about it.
 	Actions []Action `json:"actions,omitempty"`
 }
@@ -105,31 +107,34 @@ func Run(ctx context.Context, p *project.Project, running func(service string) b
 		wait.Go(func() { add(c(ctx, p)) })
 	}
 	for _, s := range p.Services {
-		wait.Go(func() {
-			sub := &subject{Project: p, service: s, running: running(s.Name)}
-			in, err := p.Instance(s)
-			if err != nil {
-				add([]Finding{sub.find("values", Stops, "env", err.Error())})
-				return
-			}
-			sub.in = in
-			for _, c := range serviceChecks {
-				found := c(ctx, sub)
-				for i := range found {
-					// Without an optional service the start is complete.
-					if s.Optional && found[i].Level == Stops {
-						found[i].Level = Warns
-					}
-				}
-				add(found)
-			}
-		})
+		wait.Go(func() { add(Service(ctx, p, s, running(s.Name))) })
 	}
 	wait.Wait()
 	slices.SortStableFunc(all, func(a, b Finding) int {
 		return cmp.Or(a.Level.rank()-b.Level.rank(), p.Plan.Step(a.Service)-p.Plan.Step(b.Service), strings.Compare(a.ID, b.ID))
 	})
 	return all
+}
+
+// Service makes the checks of one service. Running says that it runs, so that
+// what it has isn't in its way.
+func Service(ctx context.Context, p *project.Project, s *declare.Service, running bool) []Finding {
+	sub := &subject{Project: p, service: s, running: running}
+	var err error
+	if sub.in, err = p.Instance(s); err != nil {
+		return []Finding{sub.find("values", Stops, "env", err.Error())}
+	}
+	var out []Finding
+	for _, c := range serviceChecks {
+		out = append(out, c(ctx, sub)...)
+	}
+	for i := range out {
+		// Without an optional service the start is complete.
+		if s.Optional && out[i].Level == Stops {
+			out[i].Level = Warns
+		}
+	}
+	return out
 }
 
 // AtStart makes the checks that belong to the start of one service, and
@@ -145,6 +150,16 @@ func AtStart(ctx context.Context, p *project.Project, in *kind.Instance) []Findi
 		}
 	}
 	return stops
+}
+
+// InstallCommand returns the command that installs all that findings miss, ""
+// if there is none.
+func InstallCommand(all []Finding) string {
+	var packages []kind.Packages
+	for _, f := range all {
+		packages = append(packages, f.Packages)
+	}
+	return kind.InstallCommand(packages...)
 }
 
 // Stopping are the findings that would stop a start.

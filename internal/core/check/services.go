@@ -2,6 +2,7 @@ package check
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -9,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/probe"
@@ -27,6 +27,10 @@ func programs(_ context.Context, s *subject) []Finding {
 	}
 	f := s.find("program", Stops, keyOf(err.Error()), err.Error())
 	f.Why = "it can't be started without"
+	var missing *kind.MissingError
+	if errors.As(err, &missing) {
+		f.Packages = missing.Packages
+	}
 	if kind.MayBeMade(err) && len(s.service.Prepare) > 0 {
 		f.Level, f.Why = Note, "its preparation may make it"
 	}
@@ -35,7 +39,7 @@ func programs(_ context.Context, s *subject) []Finding {
 
 // keyOf is the key that a reason why a program can't be used is about.
 func keyOf(reason string) string {
-	for _, k := range [][2]string{{"uses ", "uses"}, {"web root", "root"}, {"lacks", "extensions"}, {"version =", "version"}, {"working folder", "dir"}, {"no program", "run"}} {
+	for _, k := range [][2]string{{"uses ", "uses"}, {"web root", "root"}, {"the extensions", "extensions"}, {"version =", "version"}, {"working folder", "dir"}, {"no program", "run"}} {
 		if strings.Contains(reason, k[0]) {
 			return k[1]
 		}
@@ -50,17 +54,31 @@ func ports(_ context.Context, s *subject) []Finding {
 	if number == 0 || s.running || port.Free(number) {
 		return nil
 	}
+	if forbidden := port.Forbidden(number); forbidden != nil {
+		f := s.find("port", Stops, "port", forbidden.Error())
+		f.Why = "it can't be reached where others look for it"
+		other, _ := s.FreePort(max(number, 8000))
+		f.Remedy = forbidden.Remedy(other)
+		if other != 0 {
+			f.Actions = s.otherPort(other)
+		}
+		return []Finding{f}
+	}
 	h := port.FindHolder(number)
 	if h == nil {
 		return nil
 	}
 	owner := s.OwnerOf(h.PID)
-	if owner.Dir == s.Dir && owner.Service == s.service.Name {
-		return nil
+	if owner.Dir == s.Dir {
+		// Its own, or one of the project that no longer declares this port and
+		// so makes room when it is started again.
+		if other := s.Service(owner.Service); owner.Service == s.service.Name || other == nil || other.Port != number {
+			return nil
+		}
 	}
 	f := s.find("port", Stops, "port", fmt.Sprintf("port %d is held by %s, %s", number, h, s.InWords(owner)))
 	f.Why = "only one program can listen on a port"
-	f.Remedy = fmt.Sprintf("end it, give %s another port, or leave port out for any free one", s.service.Name)
+	f.Remedy = fmt.Sprintf("end it, give %s another port, or write port = \"any\" for any free one", s.service.Name)
 	f.Actions = s.portActions(number, h, owner)
 	return []Finding{f}
 }
@@ -77,13 +95,19 @@ const (
 	MakeFolder   = "make-folder"   // that is missing
 )
 
+// otherPort are the ways to give the service another port.
+func (s *subject) otherPort(other int) []Action {
+	return []Action{
+		{Do: UsePort, Port: other, Label: fmt.Sprintf("use %d now", other), Says: fmt.Sprintf("%s gets port %d until everything is stopped; no file is changed", s.service.Name, other)},
+		{Do: DeclarePort, Port: other, Label: fmt.Sprintf("declare %d", other), Says: fmt.Sprintf("port = %d is written to neighbour.toml", other)},
+		{Do: LocalPort, Port: other, Label: fmt.Sprintf("%d on this machine", other), Says: fmt.Sprintf("port = %d is written to neighbour.local.toml", other)},
+	}
+}
+
 func (s *subject) portActions(number int, h *port.Holder, owner project.Owner) []Action {
 	var out []Action
 	if other, err := s.FreePort(number + 1); err == nil {
-		out = append(out,
-			Action{Do: UsePort, Port: other, Label: fmt.Sprintf("use %d now", other), Says: fmt.Sprintf("%s gets port %d until everything is stopped; no file is changed", s.service.Name, other)},
-			Action{Do: DeclarePort, Port: other, Label: fmt.Sprintf("declare %d", other), Says: fmt.Sprintf("port = %d is written to neighbour.toml", other)},
-			Action{Do: LocalPort, Port: other, Label: fmt.Sprintf("%d on this machine", other), Says: fmt.Sprintf("port = %d is written to neighbour.local.toml", other)})
+		out = s.otherPort(other)
 	}
 	switch {
 	case owner.Dir != "" && owner.Dir != s.Dir:
@@ -139,15 +163,15 @@ func folders(_ context.Context, s *subject) []Finding {
 func preparations(_ context.Context, s *subject) []Finding {
 	var out []Finding
 	for i, p := range s.service.Prepare {
-		if len(p.When) == 0 {
+		if len(p.When) == 0 && len(p.Makes) == 0 {
 			continue
 		}
-		if due, _, err := s.PreparationDue(s.service, p); err != nil {
+		if due, err := s.PreparationDue(s.service, p); err != nil {
 			out = append(out, s.find(fmt.Sprintf("prepare[%d]", i), Stops, "prepare", err.Error()))
-		} else if due {
+		} else if due.Why != "" {
 			f := s.find(fmt.Sprintf("prepare[%d]", i), Note, "prepare", "")
-			f.What = fmt.Sprintf("%s has not run for %s as it is now", p.Run, words(p.When))
-			f.Why, f.Remedy = "what it installs may be missing or old", "the next start runs it"
+			f.What = fmt.Sprintf("%s is to run: %s", p.Run, due.Why)
+			f.Why, f.Remedy = "what it makes may be missing or old", "the next start runs it"
 			out = append(out, f)
 		}
 	}
@@ -236,12 +260,4 @@ func data(_ context.Context, s *subject) []Finding {
 func exists(path string) bool {
 	_, err := os.Stat(path)
 	return err == nil
-}
-
-func words(list []declare.Word) string {
-	names := make([]string, len(list))
-	for i, w := range list {
-		names[i] = w.Value
-	}
-	return strings.Join(names, ", ")
 }

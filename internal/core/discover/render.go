@@ -106,8 +106,8 @@ func Installed(name string) (version, missing string) {
 	}
 	found, err := catalogue.Installed(k)
 	if err != nil {
-		if how := k.Info().Packages.Install(); how != "" {
-			return "", "not installed here: " + how
+		if how := k.Info().Packages.InWords(); how != "" {
+			return "", "not installed here; " + how
 		}
 		return "", err.Error()
 	}

@@ -255,12 +255,16 @@ func (in *Instance) EnsureDirs() error {
 }
 
 // Command prepares a command that runs as the instance's account with a
-// basic environment.
+// basic environment, in its data folder once that is there.
 func (in *Instance) Command(ctx context.Context, path string, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, path, args...)
 	cmd.Env = in.BasicEnv()
 	cmd.SysProcAttr = in.Account.Attributes()
-	cmd.Dir = in.Data
+	if _, err := os.Stat(in.Data); err == nil {
+		cmd.Dir = in.Data
+	} else if in.Account != nil {
+		cmd.Dir = "/"
+	}
 	return cmd
 }
 
@@ -288,35 +292,86 @@ func (in *Instance) BasicEnv() []string {
 	return env
 }
 
-// Packages names what provides a program: Debian's package and Homebrew's.
+// Packages names what provides a program: packages of Debian and Homebrew,
+// several with blanks between.
 type Packages struct {
-	Debian, Homebrew string
+	Debian   string `json:"debian,omitempty"`
+	Homebrew string `json:"homebrew,omitempty"`
 }
 
 // MissingError says that a program isn't installed.
 type MissingError struct {
 	Program  string // the program's name
-	Looked   string // where it was looked for
+	Many     bool   // the name is one of several things
+	Looked   string // where it was looked for; may be empty
 	Packages Packages
 }
 
-func (e *MissingError) Error() string {
-	s := fmt.Sprintf("%s is not installed (looked in %s)", e.Program, e.Looked)
-	if how := e.Packages.Install(); how != "" {
-		s += "; install it with: " + how
+// What says what is missing, without what to do.
+func (e *MissingError) What() string {
+	text := e.Program + " is not installed"
+	if e.Many {
+		text = e.Program + " are not installed"
 	}
-	return s
+	if e.Looked != "" {
+		text += " (looked in " + e.Looked + ")"
+	}
+	return text
 }
 
-// Install says how to install them; "" if nobody knows.
-func (p Packages) Install() string {
+func (e *MissingError) Error() string {
+	return strings.TrimSuffix(e.What()+"; "+e.Packages.InWords(), "; ")
+}
+
+// installers are the commands that install packages, by the program that there
+// is on systems that have them.
+var installers = []struct {
+	program, command string
+	names            func(Packages) string
+}{
+	{"apt-get", "sudo apt-get install", func(p Packages) string { return p.Debian }},
+	{"brew", "brew install", func(p Packages) string { return p.Homebrew }},
+}
+
+// InstallCommand returns the command that installs all of these packages on
+// this system: "sudo apt-get install postgresql redis-server". It is "" if
+// there are none, or nothing known to install them with.
+func InstallCommand(all ...Packages) string {
+	for _, i := range installers {
+		if _, err := exec.LookPath(i.program); err != nil {
+			continue
+		}
+		var names []string
+		for _, p := range all {
+			for _, name := range strings.Fields(i.names(p)) {
+				if !slices.Contains(names, name) {
+					names = append(names, name)
+				}
+			}
+		}
+		if len(names) == 0 {
+			return ""
+		}
+		command := i.command
+		if os.Getuid() == 0 {
+			command = strings.TrimPrefix(command, "sudo ")
+		}
+		return command + " " + strings.Join(names, " ")
+	}
+	return ""
+}
+
+// InWords says how to install them on this system, or what they are called
+// where that isn't known; "" if they have no names.
+func (p Packages) InWords() string {
+	if c := InstallCommand(p); c != "" {
+		return "install it with: " + c
+	}
 	switch {
-	case p.Debian != "" && p.Homebrew != "":
-		return fmt.Sprintf("apt-get install %s (Debian) or brew install %s (macOS)", p.Debian, p.Homebrew)
 	case p.Debian != "":
-		return fmt.Sprintf("apt-get install %s (Debian)", p.Debian)
+		return "install what Debian has as " + p.Debian
 	case p.Homebrew != "":
-		return fmt.Sprintf("brew install %s (macOS)", p.Homebrew)
+		return "install what Homebrew has as " + p.Homebrew
 	}
 	return ""
 }

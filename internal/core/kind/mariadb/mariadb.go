@@ -228,23 +228,35 @@ func (k Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	return kind.Launch{Argv: argv, Dir: in.Data, Signal: "TERM"}, nil
 }
 
-// Console is the server's own client, as the user who may do everything. The
-// password is not on its command line, where others could see it.
+// Console is the server's own client, as the user of the facts. The password
+// is not on its command line, where others could see it.
 func (k Kind) Console(in *kind.Instance) ([]string, error) {
-	password, err := in.Secret("password")
-	if err != nil {
-		return nil, err
-	}
 	candidates := kind.Candidates(k.client, append([]string{in.Program.Dir}, k.finder.Places...)...)
 	if len(candidates) == 0 {
 		return nil, &kind.MissingError{Program: k.client, Looked: "PATH", Packages: k.clients}
 	}
-	options := filepath.Join(in.Run, "console.cnf")
-	text := fmt.Sprintf("[client]\nuser=%s\npassword=%s\nhost=127.0.0.1\nport=%d\n", root, password, in.Port)
-	if err := os.WriteFile(options, []byte(text), 0o600); err != nil {
+	options, err := writeOptions(in)
+	if err != nil {
 		return nil, err
 	}
 	return []string{candidates[0], "--defaults-file=" + options, database(in)}, nil
+}
+
+// writeOptions writes the file of options with which the server's own programs
+// reach it, and returns its path.
+func writeOptions(in *kind.Instance) (string, error) {
+	user, password, err := in.Login(in.Service.Settings.(*Settings).Users, root)
+	if err != nil {
+		return "", err
+	}
+	dir := filepath.Join(in.Run, "client")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return "", err
+	}
+	path := filepath.Join(dir, "my.cnf")
+	quoted := `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(user) + `"`
+	text := fmt.Sprintf("[client]\nuser=%s\npassword=%s\nhost=127.0.0.1\nport=%d\nprotocol=tcp\n", quoted, password, in.Port)
+	return path, os.WriteFile(path, []byte(text), 0o600)
 }
 
 // database is the one that the facts lead to.
@@ -274,13 +286,18 @@ func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	return facts, kind.AddUserFacts(in, facts, users, address)
 }
 
-// ClientVariables are those that the servers' own programs read.
+// ClientVariables are those that the servers' own programs read. The user is
+// read from a file only, which MYSQL_HOME leads them to.
 func (k Kind) ClientVariables(in *kind.Instance) (map[string]string, error) {
 	facts, err := k.Facts(in)
 	if err != nil {
 		return nil, err
 	}
-	return map[string]string{"MYSQL_HOST": facts["host"].Value, "MYSQL_TCP_PORT": facts["port"].Value, "MYSQL_PWD": facts["password"].Value}, nil
+	options, err := writeOptions(in)
+	if err != nil {
+		return nil, err
+	}
+	return map[string]string{"MYSQL_HOME": filepath.Dir(options), "MYSQL_HOST": facts["host"].Value, "MYSQL_TCP_PORT": facts["port"].Value, "MYSQL_PWD": facts["password"].Value}, nil
 }
 
 func open(in *kind.Instance) (*sql.DB, error) {

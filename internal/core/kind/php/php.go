@@ -3,6 +3,7 @@
 package php
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -91,9 +92,26 @@ func (Kind) Find(in *kind.Instance) (kind.Program, error) {
 		}
 	}
 	if len(lacks) > 0 {
-		return p, fmt.Errorf("PHP %s lacks: %s; Debian has extensions in packages such as php-%s", p.Version, strings.Join(lacks, ", "), lacks[0])
+		return p, &kind.MissingError{Program: fmt.Sprintf("the extensions %s of PHP %s", strings.Join(lacks, ", "), p.Version), Many: true, Packages: extensionPackages(lacks)}
 	}
 	return p, nil
+}
+
+// packagesOf are Debian's packages of extensions that go by another name.
+var packagesOf = map[string]string{
+	"mysqli": "php-mysql", "pdo_mysql": "php-mysql", "mysqlnd": "php-mysql", "pgsql": "php-pgsql", "pdo_pgsql": "php-pgsql", "sqlite3": "php-sqlite3", "pdo_sqlite": "php-sqlite3",
+	"dom": "php-xml", "simplexml": "php-xml", "xmlreader": "php-xml", "xmlwriter": "php-xml", "xsl": "php-xml", "pdo_odbc": "php-odbc", "zend opcache": "php-opcache",
+}
+
+// extensionPackages are the packages with these extensions, each once.
+func extensionPackages(extensions []string) kind.Packages {
+	var names []string
+	for _, e := range extensions {
+		e = strings.ToLower(e)
+		names = append(names, cmp.Or(packagesOf[e], "php-"+strings.ReplaceAll(e, "_", "-")))
+	}
+	slices.Sort(names)
+	return kind.Packages{Debian: strings.Join(slices.Compact(names), " ")}
 }
 
 const pingPath = "/neighbour-ping"
@@ -158,7 +176,9 @@ func (Kind) Console(in *kind.Instance) ([]string, error) {
 
 // Launch starts the server in the foreground.
 func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
-	argv := []string{in.Program.Path, "--nodaemonize", "--fpm-config", config(in)}
+	// What pages report goes to PHP's own log, and not a second time to that
+	// of the web server.
+	argv := []string{in.Program.Path, "--nodaemonize", "-d", "fcgi.logging=0", "--fpm-config", config(in)}
 	if os.Getuid() == 0 {
 		argv = append(argv, "--allow-to-run-as-root")
 	}

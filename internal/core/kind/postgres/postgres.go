@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"net/url"
 	"os"
@@ -291,13 +292,37 @@ type provisioning struct {
 	conn *pgconn.PgConn
 }
 
+// Check logs in once the server says that it can: one that is asked too early
+// writes a FATAL line into its log.
 func (p *provisioning) Check(ctx context.Context) (string, error) {
+	if status := serverStatus(p.in); status == "starting" {
+		return "", errors.New("the server says that it is starting")
+	}
 	conn, err := connect(ctx, p.in, "postgres")
 	if err != nil {
 		return "", err
 	}
 	p.conn = conn
 	return "accepts a login", nil
+}
+
+// serverStatus is what a server writes of itself into the last line of
+// postmaster.pid: "starting", "ready" (pidfile.h); "starting" as long as it has
+// written nothing, "" if that can't be told.
+func serverStatus(in *kind.Instance) string {
+	b, err := os.ReadFile(filepath.Join(cluster(in), "postmaster.pid"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return "starting"
+	}
+	if err != nil {
+		return ""
+	}
+	const statusLine = 8
+	lines := strings.Split(strings.TrimSpace(string(b)), "\n")
+	if len(lines) < statusLine {
+		return "starting"
+	}
+	return strings.TrimSpace(lines[statusLine-1])
 }
 
 func (p *provisioning) Provision(ctx context.Context, report func(string)) error {
@@ -405,10 +430,10 @@ func (p *provisioning) extend(ctx context.Context, report func(string)) error {
 	return nil
 }
 
-// Console is psql, as the user who may do everything. The password is not on its
-// command line, where others could see it.
+// Console is psql, as the user of the facts. The password is not on its command
+// line, where others could see it.
 func (Kind) Console(in *kind.Instance) ([]string, error) {
-	password, err := in.Secret("password")
+	user, password, err := in.Login(in.Service.Settings.(*Settings).Users, superuser)
 	if err != nil {
 		return nil, err
 	}
@@ -417,12 +442,12 @@ func (Kind) Console(in *kind.Instance) ([]string, error) {
 		return nil, &kind.MissingError{Program: "psql", Looked: "PATH", Packages: kind.Packages{Debian: "postgresql-client", Homebrew: "libpq"}}
 	}
 	passwords := filepath.Join(in.Run, "console.pass")
-	line := fmt.Sprintf("127.0.0.1:%d:*:%s:%s\n", in.Port, superuser, password)
+	line := fmt.Sprintf("127.0.0.1:%d:*:%s:%s\n", in.Port, strings.NewReplacer(`\`, `\\`, `:`, `\:`).Replace(user), password)
 	if err := os.WriteFile(passwords, []byte(line), 0o600); err != nil {
 		return nil, err
 	}
-	name := strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(database(in))
-	return []string{candidates[0], fmt.Sprintf("host=127.0.0.1 port=%d user=%s dbname='%s' passfile='%s'", in.Port, superuser, name, passwords)}, nil
+	word := func(text string) string { return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(text) + "'" }
+	return []string{candidates[0], fmt.Sprintf("host=127.0.0.1 port=%d user=%s dbname=%s passfile=%s", in.Port, word(user), word(database(in)), word(passwords))}, nil
 }
 
 // ClientVariables are those of libpq (PostgreSQL manual, "Environment

@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	amqp "github.com/rabbitmq/amqp091-go"
@@ -221,31 +222,74 @@ func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	return facts, kind.AddUserFacts(in, facts, s.Users, address)
 }
 
-// Probe is a login by AMQP 0-9-1.
+// Probe is a login by AMQP 0-9-1. The server logs each connection, so the
+// check keeps its own and asks on it again.
 func (k Kind) Probe(in *kind.Instance) (probe.Probe, error) {
 	facts, err := k.Facts(in)
 	if err != nil {
 		return nil, err
 	}
-	return probe.Func(func(ctx context.Context) (string, error) {
-		c, err := amqp.DialConfig(facts["url"].Value, amqp.Config{Heartbeat: 10 * time.Second, Dial: func(network, address string) (net.Conn, error) {
-			conn, err := new(net.Dialer).DialContext(ctx, network, address)
-			if err != nil {
-				return nil, err
-			}
-			if deadline, ok := ctx.Deadline(); ok {
-				_ = conn.SetDeadline(deadline)
-			}
-			return conn, nil
-		}})
-		var answer *amqp.Error
-		switch {
-		case errors.As(err, &answer):
-			return "", errors.New(answer.Reason)
-		case err != nil:
-			return "", errors.New(probe.Explain(err))
+	return &check{url: facts["url"].Value}, nil
+}
+
+// check is a health check that stays connected between the times that it is
+// made. It is a probe.Probe and an io.Closer.
+type check struct {
+	url string
+
+	mu   sync.Mutex
+	conn *amqp.Connection // nil before the first
+	line net.Conn         // below it
+}
+
+// Check logs in, or opens a channel where that was done before.
+func (c *check) Check(ctx context.Context) (string, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.conn != nil && !c.conn.IsClosed() {
+		// A server that hangs would be waited for until a heartbeat is missed.
+		stop := context.AfterFunc(ctx, func() { c.line.Close() })
+		channel, err := c.conn.Channel()
+		if err == nil {
+			err = channel.Close()
 		}
-		_ = c.Close()
-		return "accepts a login", nil
-	}), nil
+		if stop() && err == nil {
+			return "answers on its connection", nil
+		}
+		c.line.Close()
+		if ctx.Err() != nil {
+			return "", ctx.Err()
+		}
+	}
+	conn, err := amqp.DialConfig(c.url, amqp.Config{Heartbeat: 10 * time.Second, Properties: amqp.Table{"connection_name": "neighbour"}, Dial: func(network, address string) (net.Conn, error) {
+		conn, err := new(net.Dialer).DialContext(ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		// The handshake has the time of a check; later there are heartbeats.
+		if deadline, ok := ctx.Deadline(); ok {
+			_ = conn.SetDeadline(deadline)
+		}
+		c.line = conn
+		return conn, nil
+	}})
+	var answer *amqp.Error
+	switch {
+	case errors.As(err, &answer):
+		return "", errors.New(answer.Reason)
+	case err != nil:
+		return "", errors.New(probe.Explain(err))
+	}
+	c.conn = conn
+	return "accepts a login", nil
+}
+
+// Close ends the connection.
+func (c *check) Close() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.conn == nil {
+		return nil
+	}
+	return c.conn.Close()
 }
