@@ -36,6 +36,17 @@ type Names struct {
 	Services []string `json:"services"`
 	// WithNeeds includes what they need (restart only).
 	WithNeeds bool `json:"with_needs,omitempty"`
+	// Prepare runs preparations whether they are due or not (start and
+	// restart).
+	Prepare bool `json:"prepare,omitempty"`
+}
+
+// Rereading is the answer to a request to read the declaration again.
+type Rereading struct {
+	// Done says that a keeper that has read it takes this one's place. It is
+	// false if that would touch services that run.
+	Done    bool          `json:"done"`
+	Effects []keep.Effect `json:"effects"`
 }
 
 // Remedy is a request to do something about a finding, as it was confirmed.

@@ -68,7 +68,7 @@ func TestClientAndKeeper(t *testing.T) {
 		assert.Len(t, first.Services, 2)
 
 		began := time.Now()
-		d, err := c.Start(ctx, "top")
+		d, err := c.Start(ctx, false, "top")
 		require.NoError(t, err)
 		assert.False(t, d.Began.Before(began))
 		for ready := map[string]bool{}; len(ready) < 2; {
@@ -95,11 +95,11 @@ func TestClientAndKeeper(t *testing.T) {
 		assert.Equal(t, int64(1), count.Entries)
 		_, err = c.CountLogs(ctx, LogQuery{Patterns: []string{"/(/"}}, nil)
 		assert.ErrorContains(t, err, "not a regular expression")
-		_, err = c.Start(ctx, "nothing")
+		_, err = c.Start(ctx, false, "nothing")
 		assert.ErrorContains(t, err, `there is no service "nothing"`, "the keeper's own words")
 		_, err = c.Logs(ctx, LogQuery{Services: []string{"nothing"}})
 		assert.ErrorContains(t, err, "there is no service")
-		again, err := c.Restart(ctx, false, "base")
+		again, err := c.Restart(ctx, false, false, "base")
 		require.NoError(t, err)
 		assert.Equal(t, []string{"top"}, again.Told)
 		stopped, err := c.Stop(ctx)

@@ -71,7 +71,7 @@ func TestChecksAndRemedies(t *testing.T) {
 	effects, err := c.Changes(ctx)
 	require.NoError(t, err)
 	require.Len(t, effects, 1)
-	assert.Equal(t, "keep", effects[0].Does)
+	assert.Equal(t, "rest", effects[0].Does)
 
 	kinds, err := c.Kinds(ctx)
 	require.NoError(t, err)

@@ -107,10 +107,11 @@ func (c *Client) Status(ctx context.Context) (Snapshot, error) {
 }
 
 // Start starts the named services with what they need; without a name, all.
-// It returns when the keeper has taken it up.
-func (c *Client) Start(ctx context.Context, names ...string) (Done, error) {
+// Prepare runs preparations whether they are due or not. It returns when the
+// keeper has taken it up.
+func (c *Client) Start(ctx context.Context, prepare bool, names ...string) (Done, error) {
 	var d Done
-	err := c.do(ctx, http.MethodPost, "/start", Names{Services: names}, &d)
+	err := c.do(ctx, http.MethodPost, "/start", Names{Services: names, Prepare: prepare}, &d)
 	return d, err
 }
 
@@ -122,10 +123,11 @@ func (c *Client) Stop(ctx context.Context, names ...string) (Done, error) {
 	return d, err
 }
 
-// Restart stops and starts the named services; without a name, all.
-func (c *Client) Restart(ctx context.Context, withNeeds bool, names ...string) (Done, error) {
+// Restart stops and starts the named services; without a name, all. Prepare is
+// as for Start.
+func (c *Client) Restart(ctx context.Context, withNeeds, prepare bool, names ...string) (Done, error) {
 	var d Done
-	err := c.do(ctx, http.MethodPost, "/restart", Names{Services: names, WithNeeds: withNeeds}, &d)
+	err := c.do(ctx, http.MethodPost, "/restart", Names{Services: names, WithNeeds: withNeeds, Prepare: prepare}, &d)
 	return d, err
 }
 
@@ -178,6 +180,15 @@ func (c *Client) Apply(ctx context.Context) ([]keep.Effect, error) {
 	var effects []keep.Effect
 	err := c.do(ctx, http.MethodPost, "/apply", nil, &effects)
 	return effects, err
+}
+
+// Reread has the declaration read again, if that touches no service that runs
+// but those that are named. If it is done the keeper has to be connected to
+// anew, as after Apply.
+func (c *Client) Reread(ctx context.Context, except ...string) (Rereading, error) {
+	var r Rereading
+	err := c.do(ctx, http.MethodPost, "/reread", Names{Services: except}, &r)
+	return r, err
 }
 
 // Edit changes the declaration's file; what runs goes on as it is. A change

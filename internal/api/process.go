@@ -79,7 +79,7 @@ func Keep(ctx context.Context, dir, profile string, start []string) error {
 	go endWhenIdle(ctx, k, endStopped)
 	<-adopted
 	if len(start) > 0 {
-		if _, err := k.Start(start...); err != nil {
+		if _, err := k.Start(false, start...); err != nil {
 			log.Error("start", "why", err)
 		}
 	}
@@ -280,30 +280,62 @@ func (e *ProfileError) Error() string {
 	return fmt.Sprintf("services run %s; to start them %s, stop them first: neighbour stop", with(e.Running), with(e.Wanted))
 }
 
-// Refresh replaces a keeper with which nothing runs by one that has read the
-// declaration as it is now, with the project's profile, if that is not what
-// it has. Stale says that the declaration was changed, and that services run
-// which are not to be disturbed; a *ProfileError, that they run with another
-// profile.
-func Refresh(ctx context.Context, p *project.Project, c *Client) (fresh *Client, stale bool, err error) {
+// Refresh sees to it that the project's keeper has read the declaration as it
+// is now, with the project's profile, as far as that touches no service that
+// runs, other than those that are named. Effects are what the changed
+// declaration means; of those, what would have to restart or stop keeps the
+// keeper as it was, and done is false. A *ProfileError says that services run
+// with another profile.
+func Refresh(ctx context.Context, p *project.Project, c *Client, except ...string) (fresh *Client, effects []keep.Effect, done bool, err error) {
 	k, err := c.Hello(ctx)
-	other := k.Profile != p.Profile
-	switch {
-	case err == nil && other && k.Busy:
-		return c, k.Stale, &ProfileError{Running: k.Profile, Wanted: p.Profile}
-	case err != nil || !k.Stale && !other || k.Busy:
-		return c, k.Stale, err
-	}
-	_, err = c.Stop(ctx)
-	c.Close()
-	if err == nil {
-		err = AwaitEnd(p)
-	}
 	if err != nil {
-		return nil, false, err
+		return c, nil, false, err
 	}
-	fresh, err = Connect(ctx, p)
-	return fresh, false, err
+	if k.Profile != p.Profile {
+		if k.Busy {
+			return c, nil, false, &ProfileError{Running: k.Profile, Wanted: p.Profile}
+		}
+		_, err = c.Stop(ctx)
+		c.Close()
+		if err == nil {
+			err = AwaitEnd(p)
+		}
+		if err == nil {
+			fresh, err = Connect(ctx, p)
+		}
+		return fresh, nil, true, err
+	}
+	if !k.Stale {
+		return c, nil, true, nil
+	}
+	r, err := c.Reread(ctx, except...)
+	if err != nil || !r.Done {
+		return c, r.Effects, false, err
+	}
+	c.Close()
+	fresh, err = AwaitFresh(ctx, p)
+	return fresh, r.Effects, true, err
+}
+
+// AwaitFresh connects to the keeper that has taken another's place and read
+// the declaration as it is now.
+func AwaitFresh(ctx context.Context, p *project.Project) (*Client, error) {
+	ctx, cancel := context.WithTimeout(ctx, startWait)
+	defer cancel()
+	for {
+		c, err := Connect(ctx, p)
+		if err == nil {
+			if k, hello := c.Hello(ctx); hello == nil && !k.Stale {
+				return c, nil
+			}
+			c.Close()
+		}
+		select {
+		case <-ctx.Done():
+			return nil, errors.New("the keeper that has read the declaration does not answer; see " + p.KeeperLog())
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
 }
 
 // AwaitEnd waits until the project's keeper has ended.

@@ -57,6 +57,7 @@ func (s *Server) routes() map[string]http.HandlerFunc {
 		"POST /v1/remedy":               s.remedy,
 		"GET /v1/changes":               s.changes,
 		"POST /v1/apply":                s.apply,
+		"POST /v1/reread":               s.reread,
 		"POST /v1/declaration":          s.edit,
 	}
 }
@@ -129,7 +130,7 @@ func (s *Server) start(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
-	began, err := s.keeper.Start(n.Services...)
+	began, err := s.keeper.Start(n.Prepare, n.Services...)
 	if err != nil {
 		fail(w, err)
 		return
@@ -158,7 +159,7 @@ func (s *Server) restart(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
-	told, began, err := s.keeper.Restart(n.WithNeeds, n.Services...)
+	told, began, err := s.keeper.Restart(n.WithNeeds, n.Prepare, n.Services...)
 	if err != nil {
 		fail(w, err)
 		return
@@ -200,7 +201,11 @@ func (s *Server) remedy(w http.ResponseWriter, r *http.Request) {
 // keeper has to do.
 func (s *Server) carryOut(ctx context.Context, want Remedy) (string, error) {
 	if want.Action.Do != check.StopOther {
-		return s.keeper.Remedy(ctx, want.Finding, want.Action)
+		says, err := s.keeper.Remedy(ctx, want.Finding, want.Action)
+		if err == nil && want.Action.Do == check.AdoptOutside {
+			says += s.useDeclaration(ctx, want.Finding)
+		}
+		return says, err
 	}
 	other, err := project.Open(want.Action.Dir)
 	if err != nil {
@@ -215,11 +220,27 @@ func (s *Server) carryOut(ctx context.Context, want Remedy) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("stopped in %s: %s", other.Dir, strings.Join(d.Services, ", ")), nil
+	says := fmt.Sprintf("stopped in %s: %s", other.Dir, strings.Join(d.Services, ", "))
+	if _, service, ok := strings.Cut(want.Finding, "/"); ok {
+		says += s.keeper.TryAgain(service)
+	}
+	return says, nil
 }
 
-func (s *Server) changes(w http.ResponseWriter, _ *http.Request) {
-	effects, _, err := s.keeper.Effects()
+// useDeclaration has the changed declaration read where that touches nothing
+// that runs, and the service of a finding started; it returns what to say.
+func (s *Server) useDeclaration(ctx context.Context, finding string) string {
+	may, _, err := s.keeper.Reread(ctx)
+	if err != nil || !may {
+		return "; neighbour apply uses it"
+	}
+	_, service, _ := strings.Cut(finding, "/")
+	s.replaceBy([]string{service}) // the server lets the answer go out first
+	return "; " + service + " starts"
+}
+
+func (s *Server) changes(w http.ResponseWriter, r *http.Request) {
+	effects, _, err := s.keeper.Effects(r.Context())
 	if err != nil {
 		reply(w, http.StatusUnprocessableEntity, Problem{err.Error()})
 		return
@@ -227,8 +248,24 @@ func (s *Server) changes(w http.ResponseWriter, _ *http.Request) {
 	reply(w, http.StatusOK, effects)
 }
 
-func (s *Server) apply(w http.ResponseWriter, _ *http.Request) {
-	effects, start, err := s.keeper.Apply()
+func (s *Server) reread(w http.ResponseWriter, r *http.Request) {
+	n, ok := read[Names](w, r)
+	if !ok {
+		return
+	}
+	may, effects, err := s.keeper.Reread(r.Context(), n.Services...)
+	if err != nil {
+		reply(w, http.StatusUnprocessableEntity, Problem{err.Error()})
+		return
+	}
+	reply(w, http.StatusOK, Rereading{may, effects})
+	if may {
+		s.replaceBy([]string{})
+	}
+}
+
+func (s *Server) apply(w http.ResponseWriter, r *http.Request) {
+	effects, start, err := s.keeper.Apply(r.Context())
 	if err != nil {
 		reply(w, http.StatusUnprocessableEntity, Problem{err.Error()})
 		return

@@ -269,7 +269,7 @@ func benchDelay(dir string) error {
 		if err != nil {
 			return err
 		}
-		if _, err := client.Start(ctx); err != nil {
+		if _, err := client.Start(ctx, false); err != nil {
 			return err
 		}
 		told := map[string]time.Time{}

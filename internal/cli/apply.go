@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -18,8 +17,9 @@ func (a *app) apply() *cobra.Command {
 		Use: "apply", Short: "Use the declaration as it is now, restarting only what it changes", Args: words(cobra.NoArgs),
 		Long: `Apply makes a changed declaration count for services that run: what is new is
 started, what is gone is stopped, and of the rest only those are restarted whose
-own keys have changed, or that read a fact which has. A declaration with a
-mistake changes nothing.`,
+own keys have changed, or that read a fact which has. What had failed is tried
+again if something has changed for it. A declaration with a mistake changes
+nothing, nor does one with which a service that runs could not start again.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			p, err := a.project()
 			if err != nil {
@@ -63,10 +63,13 @@ func (a *app) printEffects(effects []keep.Effect, asJSON bool) error {
 		}{append([]keep.Effect{}, effects...)})
 	}
 	for _, e := range effects {
-		if e.Does == keep.Keeps && e.Why == "" {
+		if (e.Does == keep.Keeps || e.Does == keep.Rests) && e.Why == "" {
 			continue
 		}
 		fmt.Fprintf(a.out, "%s %s: %s\n", e.Service, e.InWords(), e.Why)
+		if e.Refused != "" {
+			fmt.Fprintf(a.out, "  but it could not start: %s\n", e.Refused)
+		}
 	}
 	fmt.Fprintln(a.out, keep.Summary(effects))
 	return nil
@@ -80,17 +83,9 @@ func (a *app) settle(cmd *cobra.Command, effects []keep.Effect) error {
 	if err != nil {
 		return err
 	}
-	var client *api.Client
-	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(20 * time.Millisecond) {
-		if client, err = api.Connect(ctx, p); err == nil {
-			if k, hello := client.Hello(ctx); hello == nil && !k.Stale {
-				break
-			}
-			client.Close()
-		}
-		if time.Now().After(deadline) {
-			return errors.New("the keeper that has read the declaration does not answer; see " + p.KeeperLog())
-		}
+	client, err := api.AwaitFresh(ctx, p)
+	if err != nil {
+		return err
 	}
 	defer client.Close()
 	s, err := client.Status(ctx)

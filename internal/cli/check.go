@@ -10,6 +10,7 @@ import (
 	"neighbour/internal/api"
 	"neighbour/internal/core/check"
 	"neighbour/internal/core/keep"
+	"neighbour/internal/core/kind"
 	"neighbour/internal/core/project"
 	"neighbour/internal/tui"
 )
@@ -52,6 +53,7 @@ it found would stop a start.`,
 }
 
 func (a *app) printFindings(p *project.Project, all []check.Finding) {
+	install := check.InstallCommand(all)
 	for _, f := range all {
 		name := f.Service
 		if name == "" {
@@ -59,6 +61,9 @@ func (a *app) printFindings(p *project.Project, all []check.Finding) {
 		}
 		fmt.Fprintf(a.out, "%s %-5s  %s: %s\n", tui.LevelShape(f.Level), f.Level, name, tui.Clean(f.What))
 		for _, l := range []struct{ label, text string }{{"why", f.Why}, {"do", f.Remedy}, {"in", f.Where}} {
+			if install != "" && f.Packages != (kind.Packages{}) && l.label == "do" {
+				continue // told in one for all
+			}
 			if l.text != "" {
 				fmt.Fprintf(a.out, "         %-4s %s\n", l.label, tui.Clean(l.text))
 			}
@@ -73,6 +78,9 @@ func (a *app) printFindings(p *project.Project, all []check.Finding) {
 		return
 	}
 	fmt.Fprintf(a.out, "%s: %d would stop a start, %d to look at, %s\n", p.Name, counts[check.Stops], counts[check.Warns], plural(counts[check.Note], "note"))
+	if install != "" {
+		fmt.Fprintf(a.out, "To install what is missing:\n\n    %s\n", install)
+	}
 }
 
 // sayStops tells what will stop the services that wait for others now, so that
@@ -85,6 +93,9 @@ func (a *app) sayStops(ctx context.Context, client *api.Client) {
 	all, err := client.Checks(ctx)
 	if err != nil {
 		return
+	}
+	if install := check.InstallCommand(all); install != "" {
+		defer fmt.Fprintf(a.err, "To install what is missing:\n\n    %s\n", install)
 	}
 	for _, f := range check.Stopping(all) {
 		waits := func(s api.Status) bool { return s.Name == f.Service && s.State == keep.Waiting }

@@ -155,7 +155,7 @@ func (a *app) show(ctx context.Context, p *project.Project, client *api.Client) 
 			if err != nil {
 				return c, err
 			}
-			fresh, _, err := api.Refresh(ctx, now, c)
+			fresh, _, _, err := api.Refresh(ctx, now, c)
 			return fresh, err
 		},
 	})

@@ -46,11 +46,11 @@ screen removes the folder again.`,
 			}
 			defer client.Close()
 			if !terminal(os.Stdin) || !terminal(os.Stdout) {
-				err := a.follow(cmd.Context(), p, client, nil, false, func() (api.Done, error) { return client.Start(cmd.Context()) })
+				err := a.follow(cmd.Context(), p, client, nil, false, func() (api.Done, error) { return client.Start(cmd.Context(), false) })
 				fmt.Fprintf(a.out, "the demo runs in %s; \"neighbour -C %s stop\" ends it\n", p.Dir, p.Dir)
 				return err
 			}
-			if _, err := client.Start(cmd.Context()); err != nil {
+			if _, err := client.Start(cmd.Context(), false); err != nil {
 				return err
 			}
 			if err := a.show(cmd.Context(), p, client); err != nil {

@@ -23,37 +23,43 @@ import (
 func terminal(f *os.File) bool { return term.IsTerminal(f.Fd()) }
 
 func (a *app) start() *cobra.Command {
-	var noWait, asJSON bool
+	var noWait, asJSON, prepare bool
 	var profile string
 	cmd := &cobra.Command{
 		Use: "start [SERVICE...]", Short: "Start services with what they need, and wait until they are ready",
 		Long: `Start starts the named services and everything that they need, in order; without
 a name, all. It returns when each is ready or has failed, with exit code 0 only
-if all are ready. Those that run already are left as they are.`,
+if all are ready. Those that run already are left as they are. A declaration
+that was changed meanwhile is read again if that touches nothing that runs.`,
 		ValidArgsFunction: a.services,
 		RunE: func(cmd *cobra.Command, names []string) error {
 			open := a.project
 			if cmd.Flags().Changed("profile") {
 				open = func() (*project.Project, error) { return project.OpenProfile(a.dir, profile) }
 			}
-			p, client, err := a.connect(cmd.Context(), open, names)
+			p, client, whole, err := a.connect(cmd.Context(), open, names, nil)
 			if err != nil {
 				return err
 			}
 			defer client.Close()
 			a.sayLater(p)
+			start := func() (api.Done, error) { return client.Start(cmd.Context(), prepare, names...) }
 			if noWait {
-				_, err := client.Start(cmd.Context(), names...)
-				return err
+				_, err = start()
+			} else {
+				err = a.follow(cmd.Context(), p, client, names, asJSON, start)
 			}
-			err = a.follow(cmd.Context(), p, client, names, asJSON, func() (api.Done, error) { return client.Start(cmd.Context(), names...) })
 			if errors.Is(err, silentError{}) {
 				a.sayStops(cmd.Context(), client)
+			}
+			if err == nil && !whole {
+				return silentError{}
 			}
 			return err
 		},
 	}
 	cmd.Flags().BoolVar(&noWait, "no-wait", false, "return at once")
+	cmd.Flags().BoolVar(&prepare, "prepare", false, "run what prepares them also if it is not due")
 	cmd.Flags().StringVar(&profile, "profile", "", "the `name` of a profile of the declaration; it holds until everything is stopped")
 	_ = cmd.RegisterFlagCompletionFunc("profile", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		p, err := project.OpenProfile(a.dir, "")
@@ -67,26 +73,31 @@ if all are ready. Those that run already are left as they are.`,
 }
 
 func (a *app) restart() *cobra.Command {
-	var withNeeds, asJSON bool
+	var withNeeds, asJSON, prepare bool
 	cmd := &cobra.Command{
 		Use: "restart SERVICE...", Short: "Stop and start services; what needs them is left running",
 		Args:              words(cobra.MinimumNArgs(1)),
 		ValidArgsFunction: a.services,
 		RunE: func(cmd *cobra.Command, names []string) error {
-			p, client, err := a.connect(cmd.Context(), a.project, names)
+			p, client, whole, err := a.connect(cmd.Context(), a.project, names, names)
 			if err != nil {
 				return err
 			}
 			defer client.Close()
-			return a.follow(cmd.Context(), p, client, names, asJSON, func() (api.Done, error) {
-				d, err := client.Restart(cmd.Context(), withNeeds, names...)
+			err = a.follow(cmd.Context(), p, client, names, asJSON, func() (api.Done, error) {
+				d, err := client.Restart(cmd.Context(), withNeeds, prepare, names...)
 				if len(d.Told) > 0 {
 					fmt.Fprintf(a.err, "left running, and needing what was restarted: %s\n", strings.Join(d.Told, ", "))
 				}
 				return d, err
 			})
+			if err == nil && !whole {
+				return silentError{}
+			}
+			return err
 		},
 	}
+	cmd.Flags().BoolVar(&prepare, "prepare", false, "run what prepares them also if it is not due")
 	cmd.Flags().BoolVar(&withNeeds, "with-needs", false, "restart what they need, too")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print the status as JSON in the end")
 	return cmd
@@ -163,23 +174,63 @@ func (a *app) stopped(p *project.Project, d api.Done, asJSON bool) error {
 }
 
 // connect opens the project, checks the names and finds or starts its keeper.
-func (a *app) connect(ctx context.Context, open func() (*project.Project, error), names []string) (*project.Project, *api.Client, error) {
-	p, err := open()
-	if err != nil {
-		return nil, nil, err
+// If the declaration was changed meanwhile the keeper reads it again, unless
+// that would touch services that run, other than except: then that is said,
+// and whole is false.
+func (a *app) connect(ctx context.Context, open func() (*project.Project, error), names, except []string) (p *project.Project, client *api.Client, whole bool, err error) {
+	if p, err = open(); err != nil {
+		return nil, nil, false, err
 	}
 	if err := p.Check(names...); err != nil {
-		return nil, nil, err
+		return nil, nil, false, err
 	}
-	client, err := api.Connect(ctx, p)
+	if client, err = api.Connect(ctx, p); err != nil {
+		return nil, nil, false, err
+	}
+	client, effects, whole, err := api.Refresh(ctx, p, client, except...)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, false, err
 	}
-	client, stale, err := api.Refresh(ctx, p, client)
-	if stale {
-		fmt.Fprintf(a.err, "%s was changed while services run, which go on as they were declared; \"neighbour apply\" uses it\n", declare.FileName)
+	if whole {
+		a.sayRead(effects)
+		return p, client, true, nil
 	}
-	return p, client, err
+	if err := a.sayTouched(effects, names); err != nil {
+		client.Close()
+		return nil, nil, false, err
+	}
+	return p, client, false, nil
+}
+
+// sayRead says what a changed declaration that was read again has brought.
+func (a *app) sayRead(effects []keep.Effect) {
+	var changes []string
+	for _, e := range effects {
+		if e.Why != "" {
+			changes = append(changes, fmt.Sprintf("%s (%s)", e.Service, e.Why))
+		}
+	}
+	if len(changes) > 0 {
+		fmt.Fprintf(a.err, "%s was changed, and is read again: %s\n", declare.FileName, tui.Clean(strings.Join(changes, ", ")))
+	}
+}
+
+// sayTouched says which services that run a changed declaration would restart
+// or stop. It fails if a named service is known to the changed one only.
+func (a *app) sayTouched(effects []keep.Effect, names []string) error {
+	fmt.Fprintf(a.err, "%s was changed, and what runs goes on as it was declared before, since some of it would restart or stop:\n", declare.FileName)
+	for _, e := range effects {
+		if e.Does == keep.Restarts || e.Does == keep.Stops {
+			fmt.Fprintf(a.err, "    %s %s: %s\n", e.Service, e.InWords(), tui.Clean(e.Why))
+		}
+	}
+	fmt.Fprintln(a.err, "to use it now: neighbour apply")
+	for _, e := range effects {
+		if slices.Contains(names, e.Service) && e.Does == keep.Starts && e.Why == "it is new" {
+			return fmt.Errorf("%s is new, and not started", e.Service)
+		}
+	}
+	return nil
 }
 
 // sayLater names the keys that are no service's and not carried out yet; of
@@ -249,7 +300,7 @@ func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client
 
 func settled(names []string, current map[string]api.Status) bool {
 	for _, name := range names {
-		if st, ok := current[name]; !ok || !st.State.Settled() && !st.Blocked {
+		if st, ok := current[name]; !ok || st.Trial || !st.State.Settled() && !st.Blocked {
 			return false
 		}
 	}

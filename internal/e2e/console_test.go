@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -78,6 +79,58 @@ func TestConsolesAndSettings(t *testing.T) {
 	r = p.run("run", "--with", "worker", "--", "no-such-command")
 	assert.Contains(t, r.stderr, "there is no command no-such-command")
 	assert.Equal(t, 2, p.run("run", "--", "true").code)
+}
+
+// Where users are declared, the console and the clients log in as the first of
+// them, and not as one who may do everything.
+func TestConsolesOfUsers(t *testing.T) {
+	t.Parallel()
+	testkit.Need(t, testkit.Postgres, "postgres")
+	testkit.Need(t, "/usr/sbin/mariadbd", "mariadbd")
+	testkit.Need(t, "/usr/lib/rabbitmq/bin/rabbitmq-server")
+	p := newProject(t, `
+[service.ledger]
+kind = "postgres"
+databases = ["toolshed"]
+users = ["it's: a \\user", "reader"]
+[service.books]
+kind = "mariadb"
+databases = ["tool_shed"]
+users = ["shed", "reader"]
+[service.orders]
+kind = "rabbitmq"
+users = ["shed"]
+queues = ["late"]
+`)
+	p.must("start")
+	assert.Contains(t, p.say("ledger", "select 'I am ' || current_user || ' in ' || current_database();\n"), `I am it's: a \user in toolshed`)
+	assert.Contains(t, p.must("run", "--with", "ledger", "--", "psql", "-tAc", "create table t (a int); select current_user"), `it's: a \user`)
+	assert.Contains(t, p.say("books", "select current_user(), database();\n"), "shed@127.0.0.1\ttool_shed")
+	assert.Contains(t, p.must("run", "--with", "books", "--", "mariadb", "tool_shed", "-e", "create table t (a int); select current_user()"), "shed@127.0.0.1")
+	assert.Contains(t, p.must("run", "--with", "books", "--", "mariadb-dump", "tool_shed"), "CREATE TABLE `t`")
+	assert.Contains(t, p.say("orders", "rabbitmqctl list_users\nrabbitmqctl list_queues\n"), "shed")
+	assert.Contains(t, p.must("run", "--with", "orders", "--", "rabbitmqctl", "list_queues"), "late")
+	for _, name := range []string{"ledger", "books"} {
+		assert.NotContains(t, strings.Join(commandLines(t), "\n"), p.status().Service[name].Facts["password"])
+	}
+
+	// The checks leave nothing in the logs that comes again and again, nor a
+	// refused login of before the server was ready.
+	time.Sleep(11 * time.Second) // two checks of each
+	assert.NotContains(t, p.must("logs", "ledger"), "FATAL")
+	assert.LessOrEqual(t, strings.Count(p.must("logs", "orders", "-n", "1000"), "accepting AMQP connection"), 2)
+}
+
+// commandLines are those of all processes that can be seen.
+func commandLines(t *testing.T) []string {
+	files, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	require.NoError(t, err)
+	var out []string
+	for _, f := range files {
+		b, _ := os.ReadFile(f)
+		out = append(out, string(b))
+	}
+	return out
 }
 
 func TestSettingsThatServersRefuse(t *testing.T) {

@@ -57,6 +57,9 @@ func TestMain(m *testing.M) {
 	}())
 }
 
+// sudo is what stands before a command that this user needs more rights for.
+var sudo = map[bool]string{true: "", false: "sudo "}[os.Getuid() == 0]
+
 // project is a folder with a declaration.
 type project struct {
 	t   testing.TB

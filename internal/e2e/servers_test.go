@@ -168,7 +168,7 @@ func TestMissingServersAreNamedWithTheirPackage(t *testing.T) {
 		assert.Zero(t, r.code, r.stderr)
 		return
 	}
-	assert.Regexp(t, regexp.MustCompile(`redis-server is not installed .*apt-get install redis-server \(Debian\) or brew install redis`), p.run("start").stderr)
+	assert.Regexp(t, regexp.MustCompile(`redis-server is not installed .*\n    install it with\n    (sudo )?apt-get install redis-server\n`), p.run("start").stderr)
 }
 
 func TestExampleToolshed(t *testing.T) {

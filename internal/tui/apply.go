@@ -37,14 +37,17 @@ func (c *changes) draw(m *model) []string {
 	room := max(3, m.height-headerRows-keyRows-8)
 	shown := 0
 	for _, e := range c.effects {
-		if e.Does == keep.Keeps && e.Why == "" {
+		if (e.Does == keep.Keeps || e.Does == keep.Rests) && e.Why == "" {
 			continue
 		}
 		if shown++; shown > room {
 			continue
 		}
-		in := map[string]ink{keep.Starts: stateGood, keep.Stops: stateBad, keep.Restarts: stateBusy, keep.Keeps: faint}[e.Does]
+		in := map[string]ink{keep.Starts: stateGood, keep.Stops: stateBad, keep.Restarts: stateBusy, keep.Keeps: faint, keep.Rests: faint}[e.Does]
 		lines = append(lines, Truncate(t.paint(strong, pad(Truncate(e.Service, 15), 16))+t.paint(in, pad(e.InWords(), 10))+t.paint(plain, Plain(e.Why)), width))
+		if e.Refused != "" {
+			lines = append(lines, Truncate(pad("", 16)+t.paint(stateBad, "could not start: "+Plain(e.Refused)), width))
+		}
 	}
 	if shown > room {
 		lines = append(lines, t.paint(faint, fmt.Sprintf("and %d more", shown-room)))

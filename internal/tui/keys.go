@@ -282,11 +282,11 @@ type action struct {
 
 var (
 	starting = &action{verb: "start", doing: "starting", call: func(ctx context.Context, c *api.Client, _ bool, names []string) error {
-		_, err := c.Start(ctx, names...)
+		_, err := c.Start(ctx, false, names...)
 		return err
 	}}
 	restarting = &action{verb: "restart", doing: "restarting", limit: true, call: func(ctx context.Context, c *api.Client, withNeeds bool, names []string) error {
-		_, err := c.Restart(ctx, withNeeds, names...)
+		_, err := c.Restart(ctx, withNeeds, false, names...)
 		return err
 	}}
 	stopping = &action{verb: "stop", doing: "stopping", withDependents: true, limit: true, call: func(ctx context.Context, c *api.Client, _ bool, names []string) error {

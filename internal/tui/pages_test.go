@@ -205,7 +205,7 @@ func TestForms(t *testing.T) {
 	press(m, "esc")
 	assert.Nil(t, m.panel)
 
-	m.Update(kindsMsg{kinds: []project.Available{{Name: "program", About: "program", Begin: `run = "npm start"`}, {Name: "redis", About: "Redis", Installed: "7.0"}, {Name: "nats", About: "NATS", Missing: "not installed here: apt-get install nats-server"}}})
+	m.Update(kindsMsg{kinds: []project.Available{{Name: "program", About: "program", Begin: `run = "npm start"`}, {Name: "redis", About: "Redis", Installed: "7.0"}, {Name: "nats", About: "NATS", Missing: "not installed here; install it with: sudo apt-get install nats-server"}}})
 	f = m.panel.(*form)
 	assert.Contains(t, text(m), `run = "npm start"`)
 	_, err = f.change()
@@ -259,7 +259,7 @@ func TestSetupScreen(t *testing.T) {
 	screen := func() string { return ansi.Strip(strings.Join(s.screen(), "\n")) }
 	fits()
 	assert.Contains(t, screen(), "…", "what is installed isn't known yet")
-	s.Update(installedMsg{"redis": {version: "7.0.15"}, "nats": {missing: "not installed here: apt-get install nats-server"}})
+	s.Update(installedMsg{"redis": {version: "7.0.15"}, "nats": {missing: "not installed here; install it with: sudo apt-get install nats-server"}})
 	assert.Contains(t, screen(), "7.0.15")
 	for range 29 {
 		key("down")

@@ -1,6 +1,8 @@
 package keep
 
 import (
+	"time"
+
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/proc"
 )
@@ -46,7 +48,7 @@ func (k *Keeper) adopt() {
 				if saved.Status.State == Stopping {
 					ending = append(ending, name)
 				}
-				u.start(k.ctx, p, false)
+				u.start(k.ctx, p, request{})
 				return
 			}
 			k.log.Error("not adopted", "service", name, "why", err)
@@ -63,7 +65,7 @@ func (k *Keeper) adopt() {
 		switch saved.Status.State {
 		case Failed, Finished:
 			last := saved.Status
-			u.status.State, u.status.Reason, u.status.Remarks, u.status.Since, u.status.Tries = last.State, last.Reason, last.Remarks, last.Since, last.Tries
+			u.status.State, u.status.Reason, u.status.Remarks, u.status.Since, u.status.Tries, u.status.Early = last.State, last.Reason, last.Remarks, last.Since, last.Tries, last.Early
 		case Stopped, Stopping:
 		default: // it was to run
 			again = append(again, name)
@@ -76,6 +78,6 @@ func (k *Keeper) adopt() {
 		}()
 	}
 	for _, name := range again {
-		k.units[name].start(k.ctx, nil, true)
+		k.units[name].start(k.ctx, nil, request{at: time.Now(), again: true})
 	}
 }

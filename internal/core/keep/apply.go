@@ -1,10 +1,13 @@
 package keep
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
+	"neighbour/internal/core/check"
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/project"
@@ -13,10 +16,14 @@ import (
 // Effect is what a changed declaration means for a service.
 type Effect struct {
 	Service string `json:"service"`
-	// Does is "start", "stop", "restart" or "keep".
+	// Does is "start", "stop", "restart", "keep" for what goes on as it is, or
+	// "rest" for what doesn't run and isn't started either.
 	Does string `json:"does"`
 	// Why says which keys have changed, or which fact that it reads.
 	Why string `json:"why,omitempty"`
+	// Refused says why a service that runs could not start again, so that it
+	// is not stopped.
+	Refused string `json:"refused,omitempty"`
 }
 
 // What a changed declaration may do to a service.
@@ -25,28 +32,36 @@ const (
 	Stops    = "stop"
 	Restarts = "restart"
 	Keeps    = "keep"
+	Rests    = "rest"
 )
 
 // soft are the keys whose change needs no restart: they are about when and
 // how a service is started, watched and stopped, and not about its process.
 var soft = []string{"health", "restart", "stop", "log", "optional", "needs", "reload", "writes", "prepare", "migrations", "seed", "once"}
 
-// Effects says what the declaration as it is now means for the services, in
+// Effects returns what the declaration as it is now means for the services, in
 // the order of a start. What is wrong with it comes back as declare.Problems.
-func (k *Keeper) Effects() ([]Effect, *project.Project, error) {
+func (k *Keeper) Effects(ctx context.Context) ([]Effect, *project.Project, error) {
 	now, err := project.OpenProfile(k.decl.Dir, k.decl.Profile)
 	if err != nil {
 		return nil, nil, err
 	}
 	var out []Effect
+	begins := map[string]bool{} // those that start or restart
 	kinds := declare.ChangedKinds(k.decl, now.Declaration)
+	used := k.used()
 	for _, step := range now.Plan.Steps() {
 		for _, name := range step {
 			s, before := now.Service(name), k.decl.Service(name)
 			e := Effect{Service: name, Does: Starts, Why: "it is new"}
-			if before != nil {
+			switch {
+			case before == nil && !used:
+				e.Does = Rests
+			case before != nil:
 				e.Does, e.Why = k.effect(now, before, s, slices.Contains(kinds, s.Kind))
+				e = k.now(ctx, now, s, e, begins)
 			}
+			begins[name] = e.Does == Starts || e.Does == Restarts
 			out = append(out, e)
 		}
 	}
@@ -55,7 +70,85 @@ func (k *Keeper) Effects() ([]Effect, *project.Project, error) {
 			out = append(out, Effect{Service: s.Name, Does: Stops, Why: "it is no longer declared"})
 		}
 	}
+	k.refuse(ctx, now, out)
 	return out, now, nil
+}
+
+// used reports whether anything was started that has not been stopped since.
+func (k *Keeper) used() bool {
+	for _, u := range k.units {
+		if u.snapshot().State != Stopped {
+			return true
+		}
+	}
+	return false
+}
+
+// now is the effect of a change on a service as it is now: one that runs may
+// be restarted, one that failed is tried again if something has changed for
+// it, and one that is stopped stays so.
+func (k *Keeper) now(ctx context.Context, now *project.Project, s *declare.Service, e Effect, begins map[string]bool) Effect {
+	u := k.units[s.Name]
+	u.mu.Lock()
+	active, st := u.attempt != nil, u.status
+	u.mu.Unlock()
+	if active {
+		return e
+	}
+	changed := e.Does == Restarts || e.Why != ""
+	reason := strings.TrimPrefix(strings.TrimPrefix(e.Why, "changed, and no reason to restart: "), "changed: ")
+	begun := slices.DeleteFunc(slices.Clone(s.Needs), func(n string) bool { return !begins[n] })
+	switch {
+	case st.State == Finished && e.Does == Restarts:
+		return Effect{Service: s.Name, Does: Starts, Why: "it runs again, since it has changed: " + reason}
+	case st.State == Finished:
+		return Effect{Service: s.Name, Does: Keeps}
+	case st.State == Failed && changed:
+		return Effect{Service: s.Name, Does: Starts, Why: "it had failed, and has changed: " + reason}
+	case st.State == Failed && len(begun) > 0:
+		return Effect{Service: s.Name, Does: Starts, Why: "it had failed, and needs what starts now: " + strings.Join(begun, ", ")}
+	case st.State == Failed && st.Early && len(check.Stopping(check.Service(ctx, now, s, false))) == 0:
+		return Effect{Service: s.Name, Does: Starts, Why: "it had failed, and nothing is found any more that stops it"}
+	case st.State == Failed:
+		return Effect{Service: s.Name, Does: Rests, Why: "it failed, and nothing has changed for it; neighbour start " + s.Name + " tries it again: " + st.Reason}
+	case changed:
+		return Effect{Service: s.Name, Does: Rests, Why: "it is stopped; its next start uses what has changed: " + reason}
+	}
+	return Effect{Service: s.Name, Does: Rests}
+}
+
+// refuse notes which services that run could not start again as they are
+// declared now.
+func (k *Keeper) refuse(ctx context.Context, now *project.Project, effects []Effect) {
+	var all sync.WaitGroup
+	for i, e := range effects {
+		if e.Does != Restarts {
+			continue
+		}
+		all.Go(func() {
+			if stops := check.Stopping(check.Service(ctx, now, now.Service(e.Service), false)); len(stops) > 0 {
+				effects[i].Refused = stops[0].What
+				if stops[0].Remedy != "" {
+					effects[i].Refused += "; " + stops[0].Remedy
+				}
+			}
+		})
+	}
+	all.Wait()
+}
+
+// RefusedError says that a changed declaration was not applied, because
+// services that run could not start again.
+type RefusedError struct{ Effects []Effect }
+
+func (e *RefusedError) Error() string {
+	var lines []string
+	for _, f := range e.Effects {
+		if f.Refused != "" {
+			lines = append(lines, fmt.Sprintf("%s runs, and could not start as it is declared now: %s", f.Service, f.Refused))
+		}
+	}
+	return "nothing was changed: " + strings.Join(lines, "\n")
 }
 
 func (k *Keeper) effect(now *project.Project, before, s *declare.Service, kindChanged bool) (does, why string) {
@@ -109,39 +202,51 @@ func (k *Keeper) changedFacts(now *project.Project, s *declare.Service) []string
 	return slices.Compact(out)
 }
 
-// Apply carries out what the declaration as it is now means for the services
-// that run: it stops what goes and what restarts, and says what the keeper
-// that follows, which has read it, is to start. What is untouched goes on.
-func (k *Keeper) Apply() (effects []Effect, start []string, err error) {
-	effects, now, err := k.Effects()
+// Apply carries out what the declaration as it is now means for the services:
+// it stops what goes and what restarts, and returns what the keeper that
+// follows, which has read it, is to start. What is untouched goes on. If a
+// service that runs could not start again, nothing is done, and a
+// *RefusedError comes back.
+func (k *Keeper) Apply(ctx context.Context) (effects []Effect, start []string, err error) {
+	defer k.oneAtATime()()
+	effects, _, err = k.Effects(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
-	defer k.oneAtATime()()
-	busy := k.Busy()
+	if slices.ContainsFunc(effects, func(e Effect) bool { return e.Refused != "" }) {
+		return nil, nil, &RefusedError{effects}
+	}
 	var stop []string
 	for _, e := range effects {
-		running := false
-		if u := k.units[e.Service]; u != nil {
-			u.mu.Lock()
-			running = u.attempt != nil
-			u.mu.Unlock()
-		}
-		switch {
-		case e.Does == Starts && busy, e.Does == Restarts && running:
+		if e.Does == Starts || e.Does == Restarts {
 			start = append(start, e.Service)
 		}
-		if (e.Does == Stops || e.Does == Restarts) && running {
+		if (e.Does == Stops || e.Does == Restarts) && k.units[e.Service] != nil {
 			stop = append(stop, e.Service)
 		}
 	}
 	k.note("", "applied", journal.Info, "the declaration is applied: "+Summary(effects))
 	k.log.Info("apply", "stop", strings.Join(stop, " "), "start", strings.Join(start, " "))
 	k.stopAll(stop)
-	if len(start) > 0 {
-		start = now.Plan.WithNeeds(start...)
-	}
 	return effects, start, nil
+}
+
+// Reread returns what the declaration as it is now means for the services, and
+// whether a keeper that has read it may take this one's place without any
+// service that runs being touched, other than those that are named.
+func (k *Keeper) Reread(ctx context.Context, except ...string) (may bool, effects []Effect, err error) {
+	effects, _, err = k.Effects(ctx)
+	if err != nil {
+		return false, nil, err
+	}
+	may = !slices.ContainsFunc(effects, func(e Effect) bool {
+		u := k.units[e.Service]
+		if slices.Contains(except, e.Service) && e.Refused == "" && e.Does != Stops {
+			return false
+		}
+		return e.Does == Restarts || e.Does == Stops && u != nil && u.snapshot().State != Stopped
+	})
+	return may, effects, nil
 }
 
 // Summary says in a few words what effects come to.
@@ -151,7 +256,7 @@ func Summary(effects []Effect) string {
 		n[e.Does]++
 	}
 	var parts []string
-	for _, p := range [][3]string{{Restarts, "restarts", "restart"}, {Starts, "starts", "start"}, {Stops, "stops", "stop"}, {Keeps, "goes on as it is", "go on as they are"}} {
+	for _, p := range [][3]string{{Restarts, "restarts", "restart"}, {Starts, "starts", "start"}, {Stops, "stops", "stop"}, {Keeps, "goes on as it is", "go on as they are"}, {Rests, "stays as it is", "stay as they are"}} {
 		switch c := n[p[0]]; c {
 		case 0:
 		case 1:
@@ -165,8 +270,11 @@ func Summary(effects []Effect) string {
 
 // InWords says what happens to the service: "restarts".
 func (e Effect) InWords() string {
-	if e.Does == Keeps {
+	switch e.Does {
+	case Keeps:
 		return "goes on"
+	case Rests:
+		return "stays"
 	}
 	return e.Does + "s"
 }

@@ -6,6 +6,7 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/journal"
+	"neighbour/internal/core/project"
 )
 
 // lookAgain is how often the declaration's files are looked at.
@@ -34,7 +35,7 @@ func (k *Keeper) watchDeclaration() {
 func (k *Keeper) lookAtDeclaration() {
 	changed, mistake := k.Stale(), ""
 	if changed {
-		if _, _, err := k.Effects(); err != nil {
+		if _, err := project.OpenProfile(k.decl.Dir, k.decl.Profile); err != nil {
 			mistake = err.Error()
 			var problems declare.Problems
 			if errors.As(err, &problems) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"time"
 
@@ -32,6 +33,7 @@ func (u *unit) becomeReady(ctx context.Context, p process) (over bool, end endin
 	if err != nil {
 		return true, ending{err: err}
 	}
+	defer done(check)
 	began := time.Now()
 	var limit <-chan time.Time
 	if !rules.once {
@@ -43,6 +45,7 @@ func (u *unit) becomeReady(ctx context.Context, p process) (over bool, end endin
 		u.set(func(s *Status) { s.Reason = "runs to its end" })
 	}
 	last := "no check has answered yet"
+	looked, where := began, "" // when it was looked where it listens, and what was found
 	for {
 		var pause <-chan time.Time
 		switch {
@@ -50,13 +53,20 @@ func (u *unit) becomeReady(ctx context.Context, p process) (over bool, end endin
 		case check == nil:
 			pause = time.After(settle)
 			if time.Since(began) >= settle {
-				u.becameReady(began)
+				u.becameReady(began, true)
 				return false, ending{}
 			}
 		default:
-			answer, err, done := u.check(ctx, p, check, rules.timeout)
-			if done {
+			answer, err, over := u.check(ctx, p, check, rules.timeout)
+			if over {
 				break // the select below tells why
+			}
+			// What a stranger on the service's port answers is no verdict, and
+			// nothing is set up in a stranger's server.
+			if err == nil || fatal(err) {
+				if stranger := u.driver.foreign(p); stranger != nil {
+					return true, ending{err: stranger}
+				}
 			}
 			if err == nil && provision != nil {
 				if err = provision(ctx, u.set); err != nil && ctx.Err() == nil {
@@ -64,11 +74,17 @@ func (u *unit) becomeReady(ctx context.Context, p process) (over bool, end endin
 				}
 			}
 			if err == nil {
-				u.becameReady(began)
+				u.becameReady(began, false)
 				return false, ending{}
 			}
 			if fatal(err) {
 				return true, ending{err: err}
+			}
+			if since := time.Since(looked); since > lookEvery {
+				looked, where = time.Now(), u.driver.listens(p)
+			}
+			if where != "" {
+				answer += "; " + where
 			}
 			if answer != last {
 				last = answer
@@ -82,17 +98,35 @@ func (u *unit) becomeReady(ctx context.Context, p process) (over bool, end endin
 		case <-p.Done():
 			return true, ending{exit: p.Exit()}
 		case <-limit:
-			return true, ending{err: &failure{
-				reason:  fmt.Sprintf("not ready within %s; newest check: %s", round(rules.within), last),
-				remarks: u.driver.lastLines(6),
-			}}
+			reason := fmt.Sprintf("not ready within %s; newest check: %s", round(rules.within), last)
+			if now := u.driver.listens(p); now != "" && where == "" {
+				reason += "; " + now
+			}
+			if line := u.driver.errorLine(); line != "" {
+				reason += "; it printed: " + line
+			}
+			return true, ending{err: &failure{reason: reason, remarks: u.driver.lastLines(6)}}
 		case <-pause:
 		}
 	}
 }
 
-func (u *unit) becameReady(began time.Time) {
+// done lets go of what a check has kept between the times that it was made.
+func done(check probe.Probe) {
+	if c, ok := check.(io.Closer); ok {
+		go c.Close() // saying goodbye takes longer than anybody should wait
+	}
+}
+
+// lookEvery is how often it is looked where a service listens that doesn't
+// become ready.
+const lookEvery = 2 * time.Second
+
+// becameReady enters the state ready; onTrial says that nothing but time has
+// told so.
+func (u *unit) becameReady(began time.Time, onTrial bool) {
 	u.set(func(s *Status) {
+		s.Trial = onTrial
 		s.State, s.Reason, s.Remarks, s.Until, s.Blocked = Ready, "", nil, time.Time{}, false
 		s.ReadyMS = float64(time.Since(began).Microseconds()) / 1000
 	})
@@ -134,12 +168,22 @@ func (u *unit) stayReady(ctx context.Context, p process) error {
 	rules := u.driver.policy()
 	check, err := u.driver.probe()
 	if err != nil || check == nil {
-		select {
-		case <-ctx.Done():
-		case <-p.Done():
+		var over <-chan time.Time
+		if s := u.snapshot(); s.Trial {
+			over = time.After(trial - settle - time.Since(s.Since))
 		}
-		return nil
+		for {
+			select {
+			case <-ctx.Done():
+				return nil
+			case <-p.Done():
+				return nil
+			case <-over:
+				u.set(func(s *Status) { s.Trial = false })
+			}
+		}
 	}
+	defer done(check)
 	next := time.NewTimer(untilBeat(rules.every, true))
 	defer next.Stop()
 	fails := 0
@@ -152,8 +196,8 @@ func (u *unit) stayReady(ctx context.Context, p process) error {
 		case <-next.C:
 		}
 		began := time.Now()
-		answer, err, done := u.check(ctx, p, check, rules.timeout)
-		if done {
+		answer, err, over := u.check(ctx, p, check, rules.timeout)
+		if over {
 			continue
 		}
 		took := float32(time.Since(began).Microseconds()) / 1000

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"os"
 	"strconv"
 	"strings"
 	"sync"
@@ -37,6 +38,8 @@ type serverDriver struct {
 
 	// moved is called when the service got another port than it had.
 	moved func()
+	// shared are the preparations of all services.
+	shared *sharedRuns
 
 	mu       sync.Mutex
 	instance *kind.Instance
@@ -99,11 +102,14 @@ func (d *serverDriver) current() *kind.Instance {
 
 // prepare does all that comes before the process. What is refused is told
 // with the lines of the declaration that it is about.
-func (d *serverDriver) prepare(ctx context.Context, set func(func(*Status))) error {
-	err := d.makeReady(ctx, set)
+func (d *serverDriver) prepare(ctx context.Context, r request, set func(func(*Status))) error {
+	err := d.makeReady(ctx, r, set)
 	var f *failure
 	if err == nil || errors.As(err, &f) {
 		return err
+	}
+	if missing, ok := err.(*kind.MissingError); ok {
+		return &failure{reason: missing.What(), remarks: strings.SplitN(missing.Packages.InWords(), ": ", 2)}
 	}
 	reason, output, _ := strings.Cut(err.Error(), "\n")
 	f = &failure{reason: reason}
@@ -115,7 +121,7 @@ func (d *serverDriver) prepare(ctx context.Context, set func(func(*Status))) err
 	return f
 }
 
-func (d *serverDriver) makeReady(ctx context.Context, set func(func(*Status))) error {
+func (d *serverDriver) makeReady(ctx context.Context, r request, set func(func(*Status))) error {
 	number, err := d.findPort()
 	if err != nil {
 		return err
@@ -131,7 +137,7 @@ func (d *serverDriver) makeReady(ctx context.Context, set func(func(*Status))) e
 	if in.Program, err = d.kind.Find(in); err != nil && !kind.MayBeMade(err) {
 		return err
 	}
-	if failed := d.preparations(ctx, in, set); failed != nil {
+	if failed := d.preparations(ctx, in, r, set); failed != nil {
 		return failed
 	}
 	if err != nil { // what it runs may have been built just now
@@ -178,7 +184,7 @@ func (d *serverDriver) makeReady(ctx context.Context, set func(func(*Status))) e
 // declared is replaced by another.
 func (d *serverDriver) findPort() (int, error) {
 	number, err := d.project.Port(d.svc)
-	if err != nil || number == 0 || port.Free(number) {
+	if err != nil || number == 0 || port.Free(number) || d.kind.Info().Elsewhere {
 		return number, err
 	}
 	if d.svc.Port == 0 {
@@ -191,16 +197,30 @@ func (d *serverDriver) findPort() (int, error) {
 	return number, d.held(number)
 }
 
-// held describes who has the port.
+// held describes who has the port, or why this user may not listen on it; nil
+// if it is free by now.
 func (d *serverDriver) held(number int) error {
+	if forbidden := port.Forbidden(number); forbidden != nil {
+		return &failure{reason: forbidden.Error(), remarks: []string{forbidden.Remedy(d.freePort(max(number, 8000)))}}
+	}
 	h := port.FindHolder(number)
 	if h == nil {
 		return nil // gone meanwhile
 	}
 	return &failure{
 		reason:  fmt.Sprintf("port %d is held by %s, %s", number, h, d.project.InWords(d.project.OwnerOf(h.PID))),
-		remarks: []string{fmt.Sprintf("end it, give %s another port in %s, or leave port out for any free one", d.svc.Name, declare.FileName)},
+		remarks: []string{fmt.Sprintf("end it, give %s another port in %s, or write port = \"any\" for any free one", d.svc.Name, declare.FileName)},
+		taken:   true,
 	}
+}
+
+// freePort is a free port from a number upward, 0 if there is none.
+func (d *serverDriver) freePort(from int) int {
+	n, err := d.project.FreePort(from)
+	if err != nil {
+		return 0
+	}
+	return n
 }
 
 func (d *serverDriver) cause(exit proc.Exit, ready bool) error {
@@ -226,6 +246,81 @@ func (d *serverDriver) taken() error {
 	return d.held(in.Port)
 }
 
+// asksOwnPort reports whether the service's check asks its own port, and not
+// an address that the declaration names, a command, or its output.
+func (d *serverDriver) asksOwnPort() bool {
+	h := d.svc.Health
+	return !d.declaresCheck() || strings.HasPrefix(h.HTTP.Value, "/") || strings.Contains(h.HTTP.Value+h.TCP.Value, "${"+d.svc.Name+".")
+}
+
+// ownPIDs are the processes of the service: the main one, and all if that one
+// is not enough to tell.
+func (d *serverDriver) ownPIDs(p process) []int {
+	census, err := proc.TakeCensus()
+	if err != nil {
+		return []int{p.ID().PID}
+	}
+	var pids []int
+	for _, id := range census.Belonging(p.ID(), proc.Mark(d.project.Dir, d.svc.Name)) {
+		pids = append(pids, id.PID)
+	}
+	return pids
+}
+
+func (d *serverDriver) foreign(p process) error {
+	in := d.current()
+	if in == nil || in.Port == 0 || d.kind.Info().Elsewhere || !d.asksOwnPort() {
+		return nil
+	}
+	uid := os.Getuid()
+	if in.Account != nil {
+		uid = in.Account.UID
+	}
+	stranger, err := port.Stranger(in.Port, uid, func(all bool) []int {
+		if all {
+			return d.ownPIDs(p)
+		}
+		return []int{p.ID().PID}
+	})
+	if err != nil || stranger == nil {
+		return nil
+	}
+	f := &failure{
+		reason: fmt.Sprintf("port %d is answered by %s, %s, and not by a process of %s", in.Port, stranger, d.project.InWords(d.project.OwnerOf(stranger.PID)), d.svc.Name),
+		taken:  true,
+	}
+	if d.svc.Port != 0 {
+		f.remarks = []string{fmt.Sprintf("end it, or give %s another port; if it is what %s has started, declare the check with a whole address: health = { tcp = \"127.0.0.1:%d\" }", d.svc.Name, d.svc.Name, in.Port)}
+	}
+	return f
+}
+
+func (d *serverDriver) listens(p process) string {
+	in := d.current()
+	if in == nil || in.Port == 0 || d.kind.Info().Elsewhere || !d.asksOwnPort() {
+		return ""
+	}
+	addresses, err := port.Listening(d.ownPIDs(p))
+	if err != nil || len(addresses) == 0 {
+		return ""
+	}
+	var words []string
+	for _, a := range addresses {
+		if int(a.Port()) == in.Port && (a.Addr().IsLoopback() || a.Addr().IsUnspecified()) {
+			return "" // it listens where it is asked
+		}
+		words = append(words, a.String())
+	}
+	return fmt.Sprintf("its processes listen on %s, not on 127.0.0.1:%d", join(words), in.Port)
+}
+
+func (d *serverDriver) errorLine() string {
+	d.mu.Lock()
+	launched := d.launched
+	d.mu.Unlock()
+	return d.project.Mask(journal.Cause(d.project.LogDir(), d.svc.Name, launched))
+}
+
 func (d *serverDriver) launch() (process, error) {
 	in := d.current()
 	if d.kind.Info().Elsewhere {
@@ -245,6 +340,12 @@ func (d *serverDriver) launch() (process, error) {
 		return nil, fmt.Errorf("its log can't be written: %w", err)
 	}
 	defer out.Close()
+	// What came before this may have taken long.
+	if in.Port != 0 && !port.Free(in.Port) {
+		if err := d.held(in.Port); err != nil {
+			return nil, err
+		}
+	}
 	d.mu.Lock()
 	d.launched = journal.Size(path)
 	d.signal = cmp.Or(l.Signal, "TERM")
@@ -337,6 +438,9 @@ func (d *serverDriver) lastLines(n int) []string {
 	out, err := journal.Telling(d.project.LogDir(), d.svc.Name, launched, n)
 	if err != nil {
 		return nil
+	}
+	for i := range out {
+		out[i] = d.project.Mask(out[i])
 	}
 	return append(out, blame(d.svc, out)...)
 }

@@ -92,7 +92,7 @@ func newWorld(t testing.TB, ctx context.Context, services ...string) *world {
 }
 
 func (f *fake) policy() policy { return f.rules }
-func (f *fake) prepare(ctx context.Context, set func(func(*Status))) error {
+func (f *fake) prepare(ctx context.Context, _ request, set func(func(*Status))) error {
 	if f.preparing > 0 {
 		set(func(s *Status) { s.State, s.Reason = Preparing, "initdb" })
 		select {
@@ -119,6 +119,9 @@ func (f *fake) starter() (probe.Probe, func(context.Context, func(func(*Status))
 	return probe.Func(f.check), nil, nil
 }
 func (f *fake) given() map[string]string    { return nil }
+func (f *fake) foreign(process) error       { return nil }
+func (f *fake) listens(process) string      { return "" }
+func (f *fake) errorLine() string           { return "" }
 func (f *fake) cause(proc.Exit, bool) error { return nil }
 func (f *fake) ended()                      {}
 func (f *fake) over(float32, uint64) string { return "" }
@@ -197,7 +200,7 @@ func inWorld(t *testing.T, services []string, test func(t *testing.T, w *world))
 func TestStartInOrderAndStopInReverse(t *testing.T) {
 	inWorld(t, []string{"ledger", "shelf", "api: ledger shelf", "web: api"}, func(t *testing.T, w *world) {
 		w.fakes["ledger"].readyAfter = 300 * time.Millisecond
-		_, err := w.keeper.Start("web")
+		_, err := w.keeper.Start(false, "web")
 		require.NoError(t, err)
 		after(200 * time.Millisecond)
 		assert.Equal(t, Starting, w.status("ledger").State)
@@ -219,7 +222,7 @@ func TestStartInOrderAndStopInReverse(t *testing.T) {
 		assert.Less(t, w.index("end web"), w.index("end api"))
 		assert.Less(t, w.index("end api"), w.index("end shelf"))
 		assert.Equal(t, Ready, w.status("ledger").State)
-		_, err = w.keeper.Start("nothing")
+		_, err = w.keeper.Start(false, "nothing")
 		assert.ErrorContains(t, err, `there is no service "nothing"`)
 	})
 }
@@ -260,7 +263,7 @@ func TestStates(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			inWorld(t, []string{"api"}, func(t *testing.T, w *world) {
 				c.is(w.fakes["api"])
-				_, err := w.keeper.Start()
+				_, err := w.keeper.Start(false)
 				require.NoError(t, err)
 				after(c.after)
 				s := w.status("api")
@@ -278,7 +281,7 @@ func TestStates(t *testing.T) {
 
 func TestAilingAndWellAgain(t *testing.T) {
 	inWorld(t, []string{"api", "web: api"}, func(t *testing.T, w *world) {
-		_, _ = w.keeper.Start()
+		_, _ = w.keeper.Start(false)
 		after(10 * time.Second)
 		w.fakes["api"].sick.Store(true)
 		after(2400 * time.Millisecond)
@@ -303,7 +306,7 @@ func TestAilingAndWellAgain(t *testing.T) {
 func TestAilingIsRestartedWhereDeclared(t *testing.T) {
 	inWorld(t, []string{"api"}, func(t *testing.T, w *world) {
 		w.fakes["api"].rules.ailing = 5 * time.Second
-		_, _ = w.keeper.Start()
+		_, _ = w.keeper.Start(false)
 		after(10 * time.Second)
 		w.fakes["api"].sick.Store(true)
 		after(6 * time.Second)
@@ -320,7 +323,7 @@ func TestAilingIsRestartedWhereDeclared(t *testing.T) {
 		assert.Equal(t, Failed, s.State)
 		assert.Equal(t, "not ready within 60 s; newest check: 503; it did not become ready in 3 tries, so no more", s.Reason)
 		w.fakes["api"].sick.Store(false)
-		_, _ = w.keeper.Start()
+		_, _ = w.keeper.Start(false)
 		after(time.Second)
 		assert.Empty(t, w.status("api").Tries, "a new start, a new story")
 	})
@@ -330,7 +333,7 @@ func TestAilingIsRestartedWhereDeclared(t *testing.T) {
 // once, after what is under way, and not if it was stopped meanwhile.
 func TestRestartSoon(t *testing.T) {
 	inWorld(t, []string{"api", "web: api"}, func(t *testing.T, w *world) {
-		_, _ = w.keeper.Start()
+		_, _ = w.keeper.Start(false)
 		after(time.Second)
 		end := w.keeper.oneAtATime()
 		for range 3 {
@@ -374,7 +377,7 @@ func TestFailingDoesNotStopTheRest(t *testing.T) {
 	inWorld(t, []string{"ledger", "extra?", "api: ledger", "web: api", "other: extra", "shelf"}, func(t *testing.T, w *world) {
 		w.fakes["ledger"].broken = errors.New("postgres is not installed")
 		w.fakes["extra"].broken = errors.New("not today")
-		_, _ = w.keeper.Start()
+		_, _ = w.keeper.Start(false)
 		after(time.Second)
 		assert.Equal(t, Ready, w.status("shelf").State)
 		assert.Equal(t, Ready, w.status("other").State, "the failed one it needs is optional")
@@ -385,7 +388,7 @@ func TestFailingDoesNotStopTheRest(t *testing.T) {
 		assert.Positive(t, w.keeper.Snapshot().Took, "the start has come to its end all the same")
 
 		w.fakes["ledger"].broken = nil
-		_, _ = w.keeper.Start("ledger")
+		_, _ = w.keeper.Start(false, "ledger")
 		after(time.Second)
 		assert.Equal(t, Ready, w.status("web").State, "mended, all goes on by itself")
 	})
@@ -395,7 +398,7 @@ func TestStopping(t *testing.T) {
 	inWorld(t, []string{"deaf", "slow: deaf"}, func(t *testing.T, w *world) {
 		w.fakes["deaf"].deaf = true
 		w.fakes["slow"].preparing = time.Hour
-		_, _ = w.keeper.Start()
+		_, _ = w.keeper.Start(false)
 		after(time.Second)
 		began := time.Now()
 		done := make(chan struct{})
@@ -418,15 +421,15 @@ func TestStopping(t *testing.T) {
 
 func TestRestartTellsThoseThatNeedIt(t *testing.T) {
 	inWorld(t, []string{"ledger", "api: ledger", "web: api"}, func(t *testing.T, w *world) {
-		_, _ = w.keeper.Start()
+		_, _ = w.keeper.Start(false)
 		after(time.Second)
-		told, _, err := w.keeper.Restart(false, "ledger")
+		told, _, err := w.keeper.Restart(false, false, "ledger")
 		require.NoError(t, err)
 		after(time.Second)
 		assert.Equal(t, []string{"api", "web"}, told)
 		assert.Equal(t, []int{2, 1, 1}, []int{w.fakes["ledger"].launches, w.fakes["api"].launches, w.fakes["web"].launches})
 		assert.Contains(t, w.status("api").Sentence(time.Now()), "ledger was restarted at")
-		_, _, err = w.keeper.Restart(true, "api")
+		_, _, err = w.keeper.Restart(true, false, "api")
 		require.NoError(t, err)
 		after(time.Second)
 		assert.Equal(t, []int{3, 2, 1}, []int{w.fakes["ledger"].launches, w.fakes["api"].launches, w.fakes["web"].launches})
@@ -440,7 +443,7 @@ func TestWatchGivesTheNewest(t *testing.T) {
 		first, err := watch.Next(t.Context())
 		require.NoError(t, err)
 		assert.Len(t, first.Services, 2, "the first holds everything")
-		_, _ = w.keeper.Start()
+		_, _ = w.keeper.Start(false)
 		after(10 * time.Second) // nobody looks meanwhile
 		next, err := watch.Next(t.Context())
 		require.NoError(t, err)
@@ -466,18 +469,18 @@ func TestAnyOrders(t *testing.T) {
 				name := rapid.SampledFrom([]string{"a", "b", "c", "d", "e", "f"}).Draw(r, "name")
 				switch rapid.IntRange(0, 4).Draw(r, "do") {
 				case 0, 1:
-					_, _ = w.keeper.Start(name)
+					_, _ = w.keeper.Start(false, name)
 				case 2:
 					_, _ = w.keeper.Stop(name)
 				case 3:
-					_, _, _ = w.keeper.Restart(false, name)
+					_, _, _ = w.keeper.Restart(false, false, name)
 				case 4:
 					w.fakes[name].breaks(errors.New("broken"))
 					time.AfterFunc(time.Second, func() { w.fakes[name].breaks(nil) })
 				}
 				after(time.Duration(rapid.IntRange(0, 300).Draw(r, "pause")) * time.Millisecond)
 			}
-			_, _ = w.keeper.Start()
+			_, _ = w.keeper.Start(false)
 			after(5 * time.Second)
 			_, _ = w.keeper.Stop()
 			after(time.Second)

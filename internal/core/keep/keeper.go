@@ -70,8 +70,10 @@ type Keeper struct {
 // the context ends the supervision does; the services go on.
 func New(ctx context.Context, p *project.Project, log *slog.Logger) *Keeper {
 	var k *Keeper
+	shared := newSharedRuns()
 	k = newKeeper(ctx, p.Declaration, log, func(s *declare.Service) driver {
 		d := newServerDriver(p, s)
+		d.shared = shared
 		d.moved = func() { k.portMoved(s) }
 		return d
 	})

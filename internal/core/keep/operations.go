@@ -13,8 +13,8 @@ import (
 // Start starts the named services and all that they need; without a name,
 // all. It returns at once, with the time at which this start began: every
 // status that is told from then on is newer. Services that run already are
-// left as they are.
-func (k *Keeper) Start(names ...string) (time.Time, error) {
+// left as they are. Prepare makes preparations run whether they are due or not.
+func (k *Keeper) Start(prepare bool, names ...string) (time.Time, error) {
 	if err := k.decl.Check(names...); err != nil {
 		return time.Time{}, err
 	}
@@ -23,7 +23,7 @@ func (k *Keeper) Start(names ...string) (time.Time, error) {
 		k.warn(notCarriedOut(later))
 	}
 	k.writeEnvFile()
-	return k.startAll(k.chosen(names), names), nil
+	return k.startAll(k.chosen(names), names, prepare), nil
 }
 
 // oneAtATime waits for the operation under way and begins another, which
@@ -41,12 +41,12 @@ func (k *Keeper) chosen(names []string) []string {
 }
 
 // startAll starts exactly these. Those that are named are run again even if
-// they have run to their end. If all of them run already, the time is that
+// they have run to their end; see docs/CONCEPTS.md, "Once". If all of them run already, the time is that
 // of the start which made them run.
-func (k *Keeper) startAll(set, named []string) time.Time {
+func (k *Keeper) startAll(set, named []string, prepare bool) time.Time {
 	began, any := time.Now(), false
 	for _, name := range set {
-		if k.units[name].start(k.ctx, nil, slices.Contains(named, name)) {
+		if k.units[name].start(k.ctx, nil, request{at: began, again: slices.Contains(named, name), prepare: prepare}) {
 			any = true
 		}
 	}
@@ -141,8 +141,8 @@ func (k *Keeper) stopAll(set []string) {
 // Restart stops and starts the named services, with all that they need if
 // so asked; without a name, all. What needs them is left running and told.
 // It returns when they have begun to start again, with the names of those
-// that need a restarted service.
-func (k *Keeper) Restart(withNeeds bool, names ...string) (told []string, began time.Time, err error) {
+// that need a restarted service. Prepare is as for Start.
+func (k *Keeper) Restart(withNeeds, prepare bool, names ...string) (told []string, began time.Time, err error) {
 	if err := k.decl.Check(names...); err != nil {
 		return nil, began, err
 	}
@@ -154,7 +154,7 @@ func (k *Keeper) Restart(withNeeds bool, names ...string) (told []string, began 
 		set = slices.DeleteFunc(set, func(n string) bool { return !slices.Contains(names, n) })
 	}
 	k.stopAll(set)
-	began = k.startAll(set, set)
+	began = k.startAll(set, set, prepare)
 	for _, name := range k.plan.WithDependents(set...) {
 		if slices.Contains(set, name) {
 			continue

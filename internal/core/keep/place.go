@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/project"
 )
@@ -38,7 +39,7 @@ func (k *Keeper) LeaveWord(p *project.Project, why string) error {
 	if err != nil {
 		return err
 	}
-	return project.WriteFile(p.StateFile(), b, 0o600)
+	return atomicfile.Write(p.StateFile(), b, 0o600)
 }
 
 // Restore saves what is needed to find the services again, in folders that

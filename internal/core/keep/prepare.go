@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"neighbour/internal/core/declare"
@@ -12,27 +13,100 @@ import (
 	"neighbour/internal/core/proc"
 )
 
-// preparations runs the declared commands whose files have changed since they
-// last ended well. What they print goes to the service's log.
-func (d *serverDriver) preparations(ctx context.Context, in *kind.Instance, set func(func(*Status))) error {
+// sharedRuns lets services that prepare alike in the same folder do so once:
+// the others wait, and take the result.
+type sharedRuns struct {
+	mu  sync.Mutex
+	all map[string]*sharedRun // by project.PreparationKey
+}
+
+// sharedRun is one preparation of several services.
+type sharedRun struct {
+	busy chan struct{} // holds a value while it runs; who has put it there may use what follows
+	// began is when the latest run began that was not cancelled, err how it
+	// ended.
+	began time.Time
+	err   error
+
+	mu sync.Mutex
+	by string // the service that runs it
+}
+
+func newSharedRuns() *sharedRuns { return &sharedRuns{all: map[string]*sharedRun{}} }
+
+func (s *sharedRuns) of(key string) *sharedRun {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r := s.all[key]
+	if r == nil {
+		r = &sharedRun{busy: make(chan struct{}, 1)}
+		s.all[key] = r
+	}
+	return r
+}
+
+// take waits until nobody else runs the preparation. It calls waiting with the
+// service that does.
+func (r *sharedRun) take(ctx context.Context, service string, waiting func(other string)) error {
+	select {
+	case r.busy <- struct{}{}:
+	default:
+		r.mu.Lock()
+		by := r.by
+		r.mu.Unlock()
+		waiting(by)
+		select {
+		case r.busy <- struct{}{}:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	r.mu.Lock()
+	r.by = service
+	r.mu.Unlock()
+	return nil
+}
+
+// preparations runs the declared commands that are due, each unless it has run
+// since the start was asked for. What they print goes to the service's log.
+func (d *serverDriver) preparations(ctx context.Context, in *kind.Instance, r request, set func(func(*Status))) error {
 	for _, p := range d.svc.Prepare {
-		due, done, err := d.project.PreparationDue(d.svc, p)
-		if err != nil {
+		if err := d.preparation(ctx, in, r, p, set); err != nil {
 			return err
 		}
-		if !due {
-			continue
-		}
-		set(func(s *Status) { s.State, s.Reason = Preparing, p.Run.String() })
-		if err := d.runPreparation(ctx, in, p); err != nil {
-			return err
-		}
-		if err := done(); err != nil {
-			return err
-		}
-		set(func(s *Status) { s.State, s.Reason = Starting, "" })
 	}
 	return nil
+}
+
+func (d *serverDriver) preparation(ctx context.Context, in *kind.Instance, r request, p declare.Preparation, set func(func(*Status))) error {
+	run := d.shared.of(d.project.PreparationKey(d.svc, p))
+	err := run.take(ctx, d.svc.Name, func(other string) {
+		set(func(s *Status) { s.State, s.Reason = Preparing, fmt.Sprintf("%s, which %s runs", p.Run, other) })
+	})
+	if err != nil {
+		return err
+	}
+	defer func() { <-run.busy }()
+	defer set(func(s *Status) { s.State, s.Reason = Starting, "" })
+	if run.began.After(r.at) {
+		return run.err
+	}
+	due, err := d.project.PreparationDue(d.svc, p)
+	if err != nil {
+		return err
+	}
+	if due.Why == "" && !r.prepare {
+		return nil
+	}
+	set(func(s *Status) { s.State, s.Reason = Preparing, p.Run.String() })
+	began := time.Now()
+	if err = d.runPreparation(ctx, in, p); err == nil {
+		err = due.Done()
+	}
+	if ctx.Err() == nil {
+		run.began, run.err = began, err
+	}
+	return err
 }
 
 func (d *serverDriver) runPreparation(ctx context.Context, in *kind.Instance, p declare.Preparation) error {

@@ -72,7 +72,7 @@ func (k *Keeper) restartSoon(service, why string) {
 		k.log.Info("restart", "service", service, "why", why)
 		k.note(service, "restart", journal.Info, "restarts: "+why)
 		k.stopAll([]string{service})
-		k.startAll([]string{service}, []string{service})
+		k.startAll([]string{service}, []string{service}, false)
 	})
 }
 

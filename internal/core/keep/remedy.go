@@ -25,52 +25,75 @@ func (k *Keeper) Checks(ctx context.Context) []check.Finding {
 // endWait is how long a process that is asked to end is waited for.
 const endWait = 5 * time.Second
 
-// Remedy does something about a finding, as the user confirmed it, and says
-// what was done. The finding must still be there.
+// Remedy does something about a finding, as the user confirmed it, and returns
+// what was done. The finding must still be there. If its service had failed it
+// is started again.
 func (k *Keeper) Remedy(ctx context.Context, id string, a check.Action) (string, error) {
+	f, says, err := k.remedy(ctx, id, a)
+	if err != nil || a.Do == check.AdoptOutside {
+		return says, err
+	}
+	return says + k.TryAgain(f.Service), nil
+}
+
+// TryAgain starts a service that has failed, and returns what to say of it:
+// "; api starts". It does nothing to one that has not.
+func (k *Keeper) TryAgain(service string) string {
+	u := k.units[service]
+	if u == nil || u.snapshot().State != Failed {
+		return ""
+	}
+	if _, err := k.Start(false, service); err != nil {
+		return ""
+	}
+	return "; " + service + " starts"
+}
+
+func (k *Keeper) remedy(ctx context.Context, id string, a check.Action) (f check.Finding, says string, err error) {
 	all := k.Checks(ctx)
 	i := slices.IndexFunc(all, func(f check.Finding) bool { return f.ID == id })
 	if i < 0 {
-		return "", errors.New("that is no longer so; nothing was done")
+		return f, "", errors.New("that is no longer so; nothing was done")
 	}
-	f := all[i]
+	f = all[i]
 	// What was confirmed is done, or nothing: not something like it.
 	if !slices.Contains(f.Actions, a) {
-		return "", errors.New("things have changed meanwhile, so nothing was done; look again")
+		return f, "", errors.New("things have changed meanwhile, so nothing was done; look again")
 	}
 	k.log.Info("remedy", "finding", id, "action", a.Do)
 	switch a.Do {
 	case check.UsePort:
-		return fmt.Sprintf("%s has port %d until everything is stopped", f.Service, a.Port), k.usePort(f.Service, a.Port)
+		return f, fmt.Sprintf("%s has port %d until everything is stopped", f.Service, a.Port), k.usePort(f.Service, a.Port)
 	case check.DeclarePort, check.LocalPort:
 		change := project.Change{Service: f.Service, Port: &a.Port, Local: a.Do == check.LocalPort}
 		if err := k.Edit(change); err != nil {
-			return "", err
+			return f, "", err
 		}
-		return fmt.Sprintf("port = %d is written to %s", a.Port, change.File()), k.usePort(f.Service, a.Port)
+		return f, fmt.Sprintf("port = %d is written to %s", a.Port, change.File()), k.usePort(f.Service, a.Port)
 	case check.AdoptOutside:
 		if err := k.Edit(project.Change{Service: f.Service, Local: true, Outside: fmt.Sprintf("127.0.0.1:%d", a.Port)}); err != nil {
-			return "", err
+			return f, "", err
 		}
-		return fmt.Sprintf("%s is outside in %s from now on; it counts when the keeper has read it", f.Service, declare.LocalFileName), nil
+		return f, fmt.Sprintf("%s is outside in %s from now on", f.Service, declare.LocalFileName), nil
 	case check.EndHolder:
-		return k.endHolder(ctx, a)
+		says, err := k.endHolder(ctx, a)
+		return f, says, err
 	case check.MakeFolder, check.ChangeRights:
 		s := k.decl.Service(f.Service)
 		in, err := k.project.Instance(s)
 		if err != nil {
-			return "", err
+			return f, "", err
 		}
 		problem := proc.WriteProblem(in.Account, a.Dir)
 		if problem == nil {
-			return "it can be written now", nil
+			return f, "it can be written now", nil
 		}
 		if err := problem.Mend(); err != nil {
-			return "", err
+			return f, "", err
 		}
-		return "done: " + problem.Remedy, nil
+		return f, "done: " + problem.Remedy, nil
 	}
-	return "", fmt.Errorf("the keeper doesn't know how to %s", a.Do)
+	return f, "", fmt.Errorf("the keeper doesn't know how to %s", a.Do)
 }
 
 // usePort gives a service another port until everything is stopped.

@@ -7,6 +7,7 @@ import (
 	"os"
 	"time"
 
+	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
 )
@@ -125,5 +126,5 @@ func (k *Keeper) saveState() error {
 	if err != nil {
 		return err
 	}
-	return project.WriteFile(k.project.StateFile(), b, 0o600)
+	return atomicfile.Write(k.project.StateFile(), b, 0o600)
 }

@@ -49,7 +49,13 @@ type Status struct {
 	Remarks  []string `json:"remarks,omitempty"`
 	Optional bool     `json:"optional,omitempty"`
 	// Blocked says that it waits for something that will not come by itself.
-	Blocked  bool     `json:"blocked,omitempty"`
+	Blocked bool `json:"blocked,omitempty"`
+	// Trial says that a ready service has no check, and has not run for long
+	// enough to tell whether it runs as it should.
+	Trial bool `json:"trial,omitempty"`
+	// Early says that it failed before its process was started, or because
+	// somebody else had its port.
+	Early    bool     `json:"early,omitempty"`
 	Needs    []string `json:"needs"`
 	NeededBy []string `json:"needed_by"`
 	Step     int      `json:"step"`

@@ -32,7 +32,7 @@ type process interface {
 type driver interface {
 	// prepare does all that comes before the process. It calls set to show
 	// what it finds out and does.
-	prepare(ctx context.Context, set func(func(*Status))) error
+	prepare(ctx context.Context, r request, set func(func(*Status))) error
 	launch() (process, error)
 	adopt(SavedService) (process, error)
 	// probe is the service's check; nil if only its process can be watched.
@@ -48,6 +48,16 @@ type driver interface {
 	// cause says why the process ended, or could not become ready, where its
 	// exit doesn't tell, as a *failure; nil if that is not known.
 	cause(exit proc.Exit, ready bool) error
+	// foreign reports, as a *failure, that the service's port is answered by a
+	// process that isn't the service's, so that no answer tells anything about
+	// the service; nil if it isn't.
+	foreign(p process) error
+	// listens says on which addresses the service's processes listen where
+	// that is not what its check asks, "" otherwise.
+	listens(p process) string
+	// errorLine is the line of output since the launch that says why the
+	// service failed, "" if none does.
+	errorLine() string
 	// over says that the service uses more than it may, "" if it doesn't.
 	over(percent float32, memory uint64) string
 	// lastLines are the lines of output since the launch that tell most: the
@@ -69,10 +79,20 @@ type policy struct {
 	grace                  time.Duration
 }
 
+// request is what a start was asked with.
+type request struct {
+	at time.Time // when it was asked
+	// again says that a service which has run to its end is run again, prepare,
+	// that preparations run whether they are due or not.
+	again, prepare bool
+}
+
 // failure is a reason with lines that belong to it.
 type failure struct {
 	reason  string
 	remarks []string
+	// taken says that somebody else has the service's port.
+	taken bool
 }
 
 func (f *failure) Error() string { return f.reason }
@@ -80,6 +100,15 @@ func (f *failure) Error() string { return f.reason }
 // settle is how long a program without any check must have run to count as
 // ready.
 const settle = 200 * time.Millisecond
+
+// trial is how long a program without any check must have run for its start to
+// count as done: what needs it goes on earlier, but one that ends within this
+// time never ran as it should.
+const trial = time.Second
+
+// mostTaken is how often another port is tried for a service that declares
+// none, because somebody was quicker to take the one that was chosen.
+const mostTaken = 5
 
 // killWait is how long killed processes may take to be gone.
 const killWait = 2 * time.Second
@@ -96,6 +125,7 @@ type unit struct {
 	id       proc.ID // of its process, zero if there is none
 	launched time.Time
 	attempt  *attempt
+	asked    request // of the attempt
 }
 
 // attempt is the time from a start to the state that ends it.
@@ -106,35 +136,39 @@ type attempt struct {
 
 // start begins an attempt, unless one is under way or the service has run to
 // its end as it should. An adopted process is continued.
-func (u *unit) start(ctx context.Context, adopted process, again bool) bool {
+func (u *unit) start(ctx context.Context, adopted process, r request) bool {
 	u.mu.Lock()
-	if u.attempt != nil || u.status.State == Finished && !again && adopted == nil {
+	if u.attempt != nil || u.status.State == Finished && !r.again && adopted == nil {
 		u.mu.Unlock()
 		return false
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	a := &attempt{cancel: cancel, done: make(chan struct{})}
-	u.attempt = a
+	u.attempt, u.asked = a, r
 	if adopted == nil {
 		u.status.Began = time.Now()
 		u.status.Restarts, u.status.Tries = 0, nil
 		u.status.Checks = Checks{}
 		u.status.State, u.status.Reason, u.status.Remarks, u.status.Since = Waiting, "", nil, time.Now()
+		u.status.Early = false
 	}
 	u.mu.Unlock()
 	u.keeper.published(u, adopted == nil)
 	go func() {
-		final := u.supervise(ctx, adopted)
-		// The attempt is over before the final state shows, so that who sees
-		// that state may start it again.
-		u.mu.Lock()
-		u.attempt = nil
-		u.mu.Unlock()
-		u.set(final)
+		u.end(u.supervise(ctx, adopted))
 		cancel()
 		close(a.done)
 	}()
 	return true
+}
+
+// end ends the attempt with its final state: both at once, so that who sees
+// the state may start the service again, and no start comes between.
+func (u *unit) end(final func(*Status)) {
+	u.set(func(s *Status) {
+		u.attempt = nil
+		final(s)
+	})
 }
 
 // stop ends the attempt and waits until nothing of the service is left.
@@ -154,16 +188,17 @@ func (u *unit) stop() {
 	<-a.done
 }
 
-// set changes the status and tells everybody.
+// set changes the status and tells everybody. Change is called with the unit
+// locked.
 func (u *unit) set(change func(*Status)) {
 	u.mu.Lock()
-	state, blocked := u.status.State, u.status.Blocked
+	state, blocked, onTrial := u.status.State, u.status.Blocked, u.status.Trial
 	change(&u.status)
 	if u.status.State != state {
 		u.status.Since = time.Now()
 	}
 	// That it can't start matters to those who wait for it, as a state does.
-	moved := u.status.State != state || u.status.Blocked != blocked
+	moved := u.status.State != state || u.status.Blocked != blocked || u.status.Trial != onTrial
 	now := u.status
 	u.mu.Unlock()
 	if now.State != state {
@@ -187,7 +222,7 @@ func (u *unit) snapshot() Status {
 
 func stopped(s Status, reason string) Status {
 	s.State, s.Reason, s.Remarks, s.Blocked, s.PID, s.Until = Stopped, reason, nil, false, 0, time.Time{}
-	s.ReadyMS, s.Usage, s.Over = 0, Usage{}, ""
+	s.ReadyMS, s.Usage, s.Over, s.Trial, s.Early = 0, Usage{}, "", false, false
 	return s
 }
 
@@ -196,6 +231,7 @@ type ending struct {
 	err   error     // it could not be started, or did not become ready
 	exit  proc.Exit // else how its process ended
 	ready bool      // it had been ready
+	early bool      // it ended before its process was started
 }
 
 // supervise leads the service through its lives until it is stopped, fails,
@@ -209,6 +245,7 @@ func (u *unit) supervise(ctx context.Context, adopted process) (final func(*Stat
 	}()
 	var restarts []time.Time
 	unready := 0 // tries in a row that did not come to it
+	taken := 0   // tries whose port somebody else was quicker to take
 	for try := 0; ; try++ {
 		end := u.live(ctx, adopted)
 		if u.keeper.ctx.Err() != nil {
@@ -229,14 +266,24 @@ func (u *unit) supervise(ctx context.Context, adopted process) (final func(*Stat
 				s.ReadyMS = took
 			}
 		}
-		reason, remarks := u.explain(end)
+		why := u.explain(end)
+		reason, remarks := why.reason, why.remarks
 		u.remember(reason, remarks)
-		crashed := end.ready || try > 0
+		if why.taken && u.svc.Port == 0 && taken < mostTaken {
+			taken++
+			u.keeper.note(u.svc.Name, "port", journal.Warn, reason+"; another port is tried")
+			continue
+		}
+		crashed := end.ready || try > taken
 		switch {
 		case end.err == nil && end.ready && end.exit.OK() && p.when != "always":
 			return finish(Finished, `it ended by itself with exit 0; restart = { when = "always" } would start it again`, nil)
 		case !crashed || p.once || p.when == "never":
-			return finish(Failed, reason, remarks)
+			final := finish(Failed, reason, remarks)
+			return func(s *Status) {
+				final(s)
+				s.Early = end.early || why.taken
+			}
 		}
 		if unready++; end.ready {
 			unready = 0
@@ -286,27 +333,37 @@ func within(list []time.Time, window time.Duration) []time.Time {
 }
 
 // explain puts an end in words, with the last lines of output.
-func (u *unit) explain(e ending) (reason string, remarks []string) {
+func (u *unit) explain(e ending) failure {
 	var f *failure
 	if errors.As(e.err, &f) {
-		return f.reason, f.remarks
+		return *f
 	}
 	if e.err != nil {
-		return e.err.Error(), nil
+		return failure{reason: e.err.Error()}
 	}
 	if cause := u.driver.cause(e.exit, e.ready); errors.As(cause, &f) {
-		return f.reason, append(f.remarks, u.driver.lastLines(6)...)
+		return failure{f.reason, append(f.remarks, u.driver.lastLines(6)...), f.taken}
 	}
-	lasted := time.Since(u.snapshot().Since)
+	s := u.snapshot()
+	lasted := time.Since(s.Since)
+	why := failure{remarks: u.driver.lastLines(6)}
 	switch {
+	case s.Trial && !e.ready:
+		why.reason = fmt.Sprintf("%s, %s after its start", e.exit, Span(settle+lasted))
+		if e.exit.OK() {
+			why.reason += "; if it is meant to end by itself, add once = true"
+		}
 	case e.ready:
-		reason = fmt.Sprintf("%s after %s", e.exit, Span(lasted))
+		why.reason = fmt.Sprintf("%s after %s", e.exit, Span(lasted))
 	case lasted < 100*time.Millisecond:
-		reason = fmt.Sprintf("%s at once, before it was ready", e.exit)
+		why.reason = fmt.Sprintf("%s at once, before it was ready", e.exit)
 	default:
-		reason = fmt.Sprintf("%s, %s after its start and before it was ready", e.exit, Span(lasted))
+		why.reason = fmt.Sprintf("%s, %s after its start and before it was ready", e.exit, Span(lasted))
 	}
-	return reason, u.driver.lastLines(6)
+	if line := u.driver.errorLine(); line != "" && !e.exit.OK() {
+		why.reason += ": " + line
+	}
+	return why
 }
 
 // remember keeps how a life of the service ended.
@@ -334,8 +391,8 @@ func (u *unit) live(ctx context.Context, p process) (end ending) {
 			return ending{err: err}
 		}
 		u.enter(Starting, "")
-		if err := u.driver.prepare(ctx, u.set); err != nil {
-			return ending{err: err}
+		if err := u.driver.prepare(ctx, u.request(), u.set); err != nil {
+			return ending{err: err, early: true}
 		}
 		u.enter(Starting, "")
 		var err error
@@ -343,7 +400,7 @@ func (u *unit) live(ctx context.Context, p process) (end ending) {
 		u.launched = time.Now()
 		u.mu.Unlock()
 		if p, err = u.driver.launch(); err != nil {
-			return ending{err: err}
+			return ending{err: err, early: true}
 		}
 		u.setProcess(p.ID())
 		u.set(func(s *Status) { s.PID = p.ID().PID })
@@ -356,7 +413,7 @@ func (u *unit) live(ctx context.Context, p process) (end ending) {
 			return
 		}
 		if ctx.Err() != nil {
-			u.end(p)
+			u.halt(p)
 			return
 		}
 		// Nothing of this life may get in the way of the next.
@@ -370,10 +427,18 @@ func (u *unit) live(ctx context.Context, p process) (end ending) {
 		}
 	}
 	if ailed := u.stayReady(ctx, p); ailed != nil {
-		u.end(p)
+		u.halt(p)
 		return ending{err: ailed, ready: true}
 	}
-	return ending{exit: p.Exit(), ready: true}
+	// What ends within its trial was never ready, unless it is to be started
+	// again whenever it ends.
+	return ending{exit: p.Exit(), ready: !u.snapshot().Trial || u.driver.policy().when == "always"}
+}
+
+func (u *unit) request() request {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.asked
 }
 
 // awaitNeeds waits until all that the service needs is ready.
@@ -395,9 +460,9 @@ func (u *unit) awaitNeeds(ctx context.Context) error {
 	}
 }
 
-// end stops a process: the signal that asks it, its grace, and then a kill
+// halt stops a process: the signal that asks it, its grace, and then a kill
 // of everything that it started.
-func (u *unit) end(p process) {
+func (u *unit) halt(p process) {
 	rules := u.driver.policy()
 	began := time.Now()
 	u.enter(Stopping, "sent SIG"+rules.signal)

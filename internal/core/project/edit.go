@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"sync"
 
+	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/kind/catalogue"
@@ -72,7 +73,7 @@ func (p *Project) Edit(c Change) error {
 	if info, err := os.Stat(path); err == nil {
 		mode = info.Mode().Perm()
 	}
-	return WriteFile(path, *src, mode)
+	return atomicfile.Write(path, *src, mode)
 }
 
 func (c Change) apply(src []byte) ([]byte, error) {
@@ -154,7 +155,7 @@ func Kinds(all []kind.Kind) []Available {
 			var missing *kind.MissingError
 			switch {
 			case errors.As(err, &missing):
-				out[i].Missing = "not installed here: " + info.Packages.Install()
+				out[i].Missing = "not installed here; " + info.Packages.InWords()
 			case err != nil:
 				out[i].Missing = err.Error()
 			}

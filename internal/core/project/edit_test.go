@@ -155,22 +155,22 @@ keys = { CACHE = "${shelf.url}", ODD = "it's" }
 // A preparation is due exactly if what it names has changed since it was done.
 func TestPreparationDue(t *testing.T) {
 	dir := t.TempDir()
-	p := open(t, dir, "[service.api]\nrun = \"x\"\ndir = \"app\"\nprepare = [{ run = \"a\", when = [\"lock\", \"src/**/*.go\"] }, { run = \"b\" }]\n")
+	p := open(t, dir, "[service.api]\nrun = \"x\"\ndir = \"app\"\nprepare = [{ run = \"a\", when = [\"lock\", \"src/**/*.go\"] }, { run = \"b\" }, { run = \"c\", makes = [\"node_modules\"] }]\n")
 	s := p.Service("api")
 	write := func(name, text string) {
 		path := filepath.Join(dir, "app", name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
 	}
-	due := func() (bool, func() error) {
-		due, done, err := p.PreparationDue(s, s.Prepare[0])
+	due := func(i int) (bool, func() error) {
+		due, err := p.PreparationDue(s, s.Prepare[i])
 		require.NoError(t, err)
-		return due, done
+		return due.Why != "", due.Done
 	}
 	write("lock", "1")
-	is, done := due()
+	is, done := due(0)
 	assert.True(t, is, "never done")
-	is, _ = due()
+	is, _ = due(0)
 	assert.True(t, is, "one that didn't end well is due again")
 	require.NoError(t, done())
 	for _, step := range []struct {
@@ -178,11 +178,18 @@ func TestPreparationDue(t *testing.T) {
 		due        bool
 	}{{"lock", "1", false}, {"other", "x", false}, {"lock", "2", true}, {"src/a/b.go", "x", true}, {"src/a/b.go", "x", false}, {"src/a/b.txt", "x", false}, {"lock", "1", true}} {
 		write(step.name, step.text)
-		is, done := due()
+		is, done := due(0)
 		assert.Equal(t, step.due, is, step)
 		require.NoError(t, done())
 	}
-	is, _, err := p.PreparationDue(s, s.Prepare[1])
-	require.NoError(t, err)
+	is, _ = due(1)
 	assert.True(t, is, "without files before each start")
+	is, _ = due(2)
+	assert.True(t, is, "what it makes isn't there")
+	write("node_modules/a", "x")
+	is, _ = due(2)
+	assert.False(t, is)
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, "app", "node_modules")))
+	is, _ = due(2)
+	assert.True(t, is, "what it makes is gone")
 }

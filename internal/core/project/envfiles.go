@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/wire"
 )
@@ -226,7 +227,7 @@ func (p *Project) WriteEnvFile() (tracked bool, err error) {
 			path = real // the file, not the link, is replaced
 		}
 	}
-	if err := WriteFile(path, text, mode); err != nil {
+	if err := atomicfile.Write(path, text, mode); err != nil {
 		return fail(err)
 	}
 	return tracked, nil
@@ -253,5 +254,5 @@ func (p *Project) FreePort(from int) (int, error) {
 	if err := p.ports.load(); err != nil {
 		return 0, err
 	}
-	return p.pick(from)
+	return p.pick(from, p.ports.all)
 }

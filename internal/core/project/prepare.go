@@ -12,39 +12,84 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
 )
 
-// PreparationDue says whether a preparation is to run: if its files have
-// changed since it last ended well, or if it names none. Done is to be called
-// when it ended well.
-func (p *Project) PreparationDue(s *declare.Service, prep declare.Preparation) (due bool, done func() error, err error) {
+// Due is why a preparation is to run, and what to do when it has.
+type Due struct {
+	// Why is a reason in words, "" if the preparation need not run.
+	Why string
+	// Done is to be called when it ended well. Never nil.
+	Done func() error
+}
+
+// PreparationDue finds out whether a preparation is to run: what it makes is
+// gone, its files have changed since it last ended well, or it names neither,
+// and so runs before each start. Services that prepare the same way in the
+// same folder share what is remembered.
+func (p *Project) PreparationDue(s *declare.Service, prep declare.Preparation) (Due, error) {
+	due := Due{Done: func() error { return nil }}
+	if len(prep.When) == 0 && len(prep.Makes) == 0 {
+		due.Why = "it runs before each start"
+		return due, nil
+	}
+	for _, w := range prep.Makes {
+		matches, err := doublestar.Glob(os.DirFS(p.WorkingDir(s)), filepath.ToSlash(filepath.Clean(w.Value)))
+		if err != nil {
+			return due, fmt.Errorf("prepare: makes = %q: %w", w.Value, err)
+		}
+		if len(matches) == 0 {
+			due.Why = w.Value + ", which it makes, isn't there"
+		}
+	}
 	if len(prep.When) == 0 {
-		return true, func() error { return nil }, nil
+		return due, nil
 	}
 	now, err := p.fingerprint(s, prep)
 	if err != nil {
-		return false, nil, err
+		return due, err
 	}
-	key := s.Name + " " + prep.Run.String()
+	key := p.PreparationKey(s, prep)
 	path := filepath.Join(p.state, "prepared.json")
-	p.ports.mu.Lock() // services start at the same time
-	defer p.ports.mu.Unlock()
 	before := map[string]string{}
-	if err := readJSON(path, &before); err != nil {
-		return false, nil, err
+	if err := atomicfile.ReadJSON(path, &before); err != nil {
+		return due, err
 	}
-	return before[key] != now, func() error {
-		p.ports.mu.Lock()
-		defer p.ports.mu.Unlock()
-		all := map[string]string{}
-		if err := readJSON(path, &all); err != nil {
-			return err
-		}
-		all[key] = now
-		return writeJSON(path, all)
-	}, nil
+	switch {
+	case due.Why != "":
+	case before[key] == "":
+		due.Why = "it has not run yet"
+	case before[key] != now:
+		due.Why = "what it depends on has changed: " + values(prep.When)
+	}
+	due.Done = func() error {
+		_, err := atomicfile.UpdateMap(path, func(all map[string]string) (bool, error) {
+			all[key] = now
+			return true, nil
+		})
+		return err
+	}
+	return due, nil
+}
+
+// PreparationKey is the same for preparations that do the same: those with one
+// command in one folder.
+func (p *Project) PreparationKey(s *declare.Service, prep declare.Preparation) string {
+	dir := p.WorkingDir(s)
+	if rel, err := filepath.Rel(p.Dir, dir); err == nil && filepath.IsLocal(rel) {
+		dir = rel
+	}
+	return dir + ": " + prep.Run.String()
+}
+
+func values(list []declare.Word) string {
+	var out []string
+	for _, w := range list {
+		out = append(out, w.Value)
+	}
+	return strings.Join(out, ", ")
 }
 
 // fingerprint changes when a file that a preparation names does. Its patterns

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"syscall"
 
+	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/kind/catalogue"
@@ -121,7 +122,7 @@ func (p *Project) KeepProfile() error {
 		_ = os.Remove(p.profileFile())
 		return nil
 	}
-	return WriteFile(p.profileFile(), []byte(p.Profile), 0o600)
+	return atomicfile.Write(p.profileFile(), []byte(p.Profile), 0o600)
 }
 
 // ForgetChoices is called when everything is stopped: the profile, and the
@@ -162,7 +163,7 @@ func (p *Project) EnsureDirs() error {
 	}
 	ignore := filepath.Join(p.state, ".gitignore")
 	if _, err := os.Stat(ignore); errors.Is(err, fs.ErrNotExist) {
-		if err := os.WriteFile(ignore, []byte("*\n"), 0o644); err != nil {
+		if err := atomicfile.Write(ignore, []byte("*\n"), 0o644); err != nil {
 			return err
 		}
 	}

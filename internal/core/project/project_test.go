@@ -132,16 +132,3 @@ func TestProjectsAreListed(t *testing.T) {
 	require.NoError(t, os.RemoveAll(filepath.Join(p.Dir, ".neighbour")))
 	assert.Empty(t, project.Enlisted(), "one that is gone is no longer listed")
 }
-
-func TestWriteFileIsWholeOrNot(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "f")
-	require.NoError(t, project.WriteFile(path, []byte("one"), 0o600))
-	assert.Error(t, project.WriteFile(filepath.Join(path, "below-a-file"), []byte("x"), 0o600))
-	require.NoError(t, project.WriteFile(path, []byte("two"), 0o640))
-	b, err := os.ReadFile(path)
-	require.NoError(t, err)
-	assert.Equal(t, "two", string(b))
-	rest, err := filepath.Glob(path + ".*")
-	require.NoError(t, err)
-	assert.Empty(t, rest)
-}

@@ -4,118 +4,85 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 
+	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/port"
 )
 
-// WriteFile writes a file so that it is there whole or not at all.
-func WriteFile(path string, data []byte, mode fs.FileMode) error {
-	f, err := os.CreateTemp(filepath.Dir(path), filepath.Base(path)+".*")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	if err == nil {
-		err = f.Chmod(mode)
-	}
-	if closing := f.Close(); err == nil {
-		err = closing
-	}
-	if err == nil {
-		err = os.Rename(f.Name(), path)
-	}
-	if err != nil {
-		os.Remove(f.Name())
-		return fmt.Errorf("writing %s: %w", path, err)
-	}
-	return nil
-}
-
-func writeJSON(path string, v any) error {
-	b, err := json.MarshalIndent(v, "", "  ")
-	if err != nil {
-		return err
-	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return err
-	}
-	return WriteFile(path, append(b, '\n'), 0o600)
-}
-
-// readJSON reads a file into v; a file that isn't there leaves v alone.
-func readJSON(path string, v any) error {
-	b, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err == nil {
-		err = json.Unmarshal(b, v)
-	}
-	if err != nil {
-		return fmt.Errorf("%s can't be read: %w; move it away if it is broken", path, err)
-	}
-	return nil
-}
-
-// vault keeps the made-up passwords in a file.
+// vault keeps the made-up passwords in a file that processes share.
 type vault struct {
 	mu   sync.Mutex
 	path string
-	all  map[string]string
+	all  map[string]string // as last read
 }
 
 func (v *vault) secret(name string) (string, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if v.all == nil {
-		v.all = map[string]string{}
-		if err := readJSON(v.path, &v.all); err != nil {
-			v.all = nil
+		if err := atomicfile.ReadJSON(v.path, &v.all); err != nil {
 			return "", err
 		}
 	}
 	if s := v.all[name]; s != "" {
 		return s, nil
 	}
-	s := rand.Text()
-	v.all[name] = s
-	if err := writeJSON(v.path, v.all); err != nil {
-		delete(v.all, name)
+	all, err := atomicfile.UpdateMap(v.path, func(all map[string]string) (bool, error) {
+		if all[name] != "" { // another process was quicker
+			return false, nil
+		}
+		all[name] = rand.Text()
+		return true, nil
+	})
+	if err != nil {
 		return "", err
 	}
-	return s, nil
+	v.all = all
+	return all[name], nil
 }
 
-// portBook remembers which ports were given to services that declare none.
+// Mask replaces the project's own passwords in a text, as far as they are
+// known to this process.
+func (p *Project) Mask(text string) string {
+	p.vault.mu.Lock()
+	defer p.vault.mu.Unlock()
+	for _, secret := range p.vault.all {
+		if secret != "" && strings.Contains(text, secret) {
+			text = strings.ReplaceAll(text, secret, "••••")
+		}
+	}
+	return text
+}
+
+// portBook remembers which ports were given to services that declare none, in
+// a file that processes share.
 type portBook struct {
 	mu   sync.Mutex
 	path string
-	all  map[string]int
+	all  map[string]int // as last read; nil before
 	// instead are the ports that services have in place of those declared,
 	// until everything is stopped; nil before they are read.
 	instead map[string]int
 }
 
+// load reads the file, unless that was done before. The book must be locked.
 func (b *portBook) load() error {
 	if b.all != nil {
 		return nil
 	}
-	b.all = map[string]int{}
-	if err := readJSON(b.path, &b.all); err != nil {
-		b.all = nil
+	all := map[string]int{}
+	if err := atomicfile.ReadJSON(b.path, &all); err != nil {
 		return err
 	}
+	b.all = all
 	return nil
 }
 
@@ -126,10 +93,11 @@ func (p *Project) Port(s *declare.Service) (int, error) {
 	p.ports.mu.Lock()
 	defer p.ports.mu.Unlock()
 	if p.ports.instead == nil {
-		p.ports.instead = map[string]int{}
-		if err := readJSON(p.insteadFile(), &p.ports.instead); err != nil {
+		instead := map[string]int{}
+		if err := atomicfile.ReadJSON(p.insteadFile(), &instead); err != nil {
 			return 0, err
 		}
+		p.ports.instead = instead
 	}
 	if n := p.ports.instead[s.Name]; n != 0 {
 		return n, nil
@@ -143,7 +111,7 @@ func (p *Project) Port(s *declare.Service) (int, error) {
 	if n := p.ports.all[s.Name]; n != 0 {
 		return n, nil
 	}
-	return p.givePort(s.Name, p.Kind(s).Info().UsualPort)
+	return p.givePort(s.Name, p.Kind(s).Info().UsualPort, unlessGiven)
 }
 
 // UsePort gives a service a port in place of the declared one, until
@@ -151,12 +119,11 @@ func (p *Project) Port(s *declare.Service) (int, error) {
 func (p *Project) UsePort(service string, number int) error {
 	p.ports.mu.Lock()
 	defer p.ports.mu.Unlock()
-	all := map[string]int{}
-	if err := readJSON(p.insteadFile(), &all); err != nil {
-		return err
-	}
-	all[service] = number
-	if err := writeJSON(p.insteadFile(), all); err != nil {
+	all, err := atomicfile.UpdateMap(p.insteadFile(), func(all map[string]int) (bool, error) {
+		all[service] = number
+		return true, nil
+	})
+	if err != nil {
 		return err
 	}
 	p.ports.instead = all
@@ -169,10 +136,7 @@ func (p *Project) insteadFile() string { return filepath.Join(p.state, "run", "p
 func (p *Project) ReplacePort(s *declare.Service) (int, error) {
 	p.ports.mu.Lock()
 	defer p.ports.mu.Unlock()
-	if err := p.ports.load(); err != nil {
-		return 0, err
-	}
-	return p.givePort(s.Name, p.Kind(s).Info().UsualPort)
+	return p.givePort(s.Name, p.Kind(s).Info().UsualPort, port.Free)
 }
 
 // extraPort is a port under a name of its own that is free now.
@@ -185,7 +149,7 @@ func (p *Project) extraPort(name string, usual int) (int, error) {
 	if n := p.ports.all[name]; n != 0 && port.Free(n) {
 		return n, nil
 	}
-	return p.givePort(name, usual)
+	return p.givePort(name, usual, port.Free)
 }
 
 // givenPort is the port that extraPort gave last, 0 if it gave none.
@@ -198,25 +162,35 @@ func (p *Project) givenPort(name string) int {
 	return p.ports.all[name]
 }
 
-// givePort chooses and remembers a port, the usual one or the nearest to it.
-// The book must be locked.
-func (p *Project) givePort(name string, usual int) (int, error) {
-	n, err := p.pick(usual)
+// unlessGiven keeps a port that another process has given meanwhile.
+func unlessGiven(int) bool { return true }
+
+// givePort chooses and remembers a port, the usual one or the nearest to it. A
+// port that is remembered already is kept if it will do. The book must be
+// locked.
+func (p *Project) givePort(name string, usual int, willDo func(port int) bool) (int, error) {
+	all, err := atomicfile.UpdateMap(p.ports.path, func(all map[string]int) (bool, error) {
+		if n := all[name]; n != 0 && willDo(n) {
+			return false, nil
+		}
+		n, err := p.pick(usual, all)
+		if err != nil {
+			return false, fmt.Errorf("%s: %w", name, err)
+		}
+		all[name] = n
+		return true, nil
+	})
 	if err != nil {
-		return 0, fmt.Errorf("%s: %w", name, err)
-	}
-	p.ports.all[name] = n
-	if err := writeJSON(p.ports.path, p.ports.all); err != nil {
-		delete(p.ports.all, name)
 		return 0, err
 	}
-	return n, nil
+	p.ports.all = all
+	return all[name], nil
 }
 
-// pick is the nearest free port that no project has. The book must be locked.
-func (p *Project) pick(usual int) (int, error) {
+// pick is the nearest free port that no project has, this one's being given.
+func (p *Project) pick(usual int, given map[string]int) (int, error) {
 	reserved := map[int]bool{}
-	for _, n := range p.ports.all {
+	for _, n := range given {
 		reserved[n] = true
 	}
 	for _, other := range p.Services {
@@ -227,7 +201,7 @@ func (p *Project) pick(usual int) (int, error) {
 			continue
 		}
 		theirs := map[string]int{}
-		if readJSON(filepath.Join(dir, StateDir, "ports.json"), &theirs) == nil {
+		if atomicfile.ReadJSON(filepath.Join(dir, StateDir, "ports.json"), &theirs) == nil {
 			for _, n := range theirs {
 				reserved[n] = true
 			}
@@ -275,7 +249,7 @@ func enlist(dir string) error {
 	if err := os.MkdirAll(list, 0o700); err != nil {
 		return nil // nor has one whose home can't be written
 	}
-	return WriteFile(path, []byte(dir), 0o600)
+	return atomicfile.Write(path, []byte(dir), 0o600)
 }
 
 // Enlisted lists the folders of this user's projects that still exist,
@@ -342,7 +316,7 @@ func minor(version string) string {
 
 func (p *Project) madeBy(service string) (map[string]made, made, error) {
 	all := map[string]made{}
-	err := readJSON(p.madeFile(), &all)
+	err := atomicfile.ReadJSON(p.madeFile(), &all)
 	return all, all[service], err
 }
 
@@ -351,13 +325,13 @@ func (p *Project) NoteData(in *kind.Instance) error {
 	if !p.keepsData(in) {
 		return nil
 	}
-	p.ports.mu.Lock() // services start at the same time
-	defer p.ports.mu.Unlock()
-	all, before, err := p.madeBy(in.Service.Name)
 	now := made{in.Service.Kind, in.Program.Version}
-	if err != nil || before == now {
+	if _, before, err := p.madeBy(in.Service.Name); err != nil || before == now {
 		return err
 	}
-	all[in.Service.Name] = now
-	return writeJSON(p.madeFile(), all)
+	_, err := atomicfile.UpdateMap(p.madeFile(), func(all map[string]made) (bool, error) {
+		all[in.Service.Name] = now
+		return true, nil
+	})
+	return err
 }
