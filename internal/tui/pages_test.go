@@ -214,7 +214,7 @@ func TestForms(t *testing.T) {
 	assert.Contains(t, text(m), "Redis 7.0 is installed here.")
 	assert.NotContains(t, text(m), "npm start")
 	press(m, "n")
-	assert.Contains(t, text(m), "apt-get install nats-server")
+	assert.Regexp(t, `sudo apt-get install\s+│\s+│ nats-server`, text(m))
 	press(m, "down")
 	press(m, "b")
 	c, err = f.change()

@@ -106,10 +106,15 @@ func TestCompareVersions(t *testing.T) {
 }
 
 func TestMissingError(t *testing.T) {
+	t.Setenv("PATH", t.TempDir())
 	e := &kind.MissingError{Program: "redis-server", Looked: "PATH", Packages: kind.Packages{Debian: "redis-server", Homebrew: "redis"}}
-	assert.EqualError(t, e, "redis-server is not installed (looked in PATH); install it with: apt-get install redis-server (Debian) or brew install redis (macOS)")
-	e.Packages = kind.Packages{Debian: "x"}
-	assert.Contains(t, e.Error(), "apt-get install x (Debian)")
+	assert.EqualError(t, e, "redis-server is not installed (looked in PATH); install what Debian has as redis-server")
+	assert.Empty(t, kind.InstallCommand(e.Packages), "nothing to install it with")
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "apt-get"), nil, 0o755))
+	t.Setenv("PATH", dir)
+	assert.Regexp(t, `^redis-server is not installed \(looked in PATH\); install it with: (sudo )?apt-get install redis-server$`, e.Error())
+	assert.Regexp(t, `^(sudo )?apt-get install redis-server php-mysql php-xml$`, kind.InstallCommand(e.Packages, kind.Packages{Debian: "php-mysql php-xml"}, e.Packages))
 	e.Packages = kind.Packages{}
 	assert.NotContains(t, e.Error(), "install it with")
 	assert.ErrorIs(t, &kind.FatalError{Err: os.ErrNotExist}, os.ErrNotExist)
