@@ -12,6 +12,7 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/discover"
+	"neighbour/internal/core/kind"
 	"neighbour/internal/tui"
 )
 
@@ -85,13 +86,15 @@ func (a *app) writeProposal(p *discover.Proposal, path string) error {
 		return fmt.Errorf("the declaration can't be written: %w", err)
 	}
 	fmt.Fprintf(a.out, "%s is written, with %s: %s\n", path, plural(on, "service"), strings.Join(named(p), ", "))
-	for _, s := range p.Services {
-		if _, missing := discover.Installed(s.Kind); s.On && missing != "" {
-			fmt.Fprintf(a.err, "%s: %s is %s\n", s.Name, s.Kind, missing)
-		}
-	}
 	for _, n := range p.Notes {
 		fmt.Fprintf(a.err, "%s: %s\n", n.Place(), n.What)
+	}
+	what, packages := p.Missing()
+	for _, w := range what {
+		fmt.Fprintln(a.err, w)
+	}
+	if install := kind.InstallCommand(packages...); install != "" {
+		fmt.Fprintf(a.err, "To install what is missing:\n\n    %s\n\n", install)
 	}
 	fmt.Fprintln(a.out, `"neighbour start" starts them`)
 	return nil
@@ -126,7 +129,8 @@ func (a *app) printProposal(p *discover.Proposal) error {
 	services := make([]proposedService, len(p.Services))
 	for i, s := range p.Services {
 		services[i].Service = s
-		services[i].Installed, services[i].Missing = discover.Installed(s.Kind)
+		here := s.Here()
+		services[i].Installed, services[i].Missing = here.Version, here.Missing
 	}
 	return a.json(struct {
 		*discover.Proposal

@@ -18,6 +18,7 @@ import (
 	"neighbour/internal/core/discover"
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/keep"
+	"neighbour/internal/core/kind"
 	ports "neighbour/internal/core/port"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/wire"
@@ -162,7 +163,7 @@ func TestWiringPage(t *testing.T) {
 	press(m, "up")
 	assert.Contains(t, text(m), "service-0 was started with another value; restart service-0 to give it this one")
 	press(m, "tab")
-	assert.Regexp(t, `4100 +service-0 +✖ held +IPv6 +redis-server, pid 7`, text(m))
+	assert.Regexp(t, `4100 +service-0 +✖ held +IPv6 +redis-server --port .* pid 7`, text(m))
 	assert.Contains(t, text(m), "7 shows what can be done about it")
 	press(m, "tab")
 	assert.Contains(t, text(m), "the same as what the declaration provides")
@@ -259,7 +260,7 @@ func TestSetupScreen(t *testing.T) {
 	screen := func() string { return ansi.Strip(strings.Join(s.screen(), "\n")) }
 	fits()
 	assert.Contains(t, screen(), "…", "what is installed isn't known yet")
-	s.Update(installedMsg{"redis": {version: "7.0.15"}, "nats": {missing: "not installed here; install it with: sudo apt-get install nats-server"}})
+	s.Update(hereMsg{"redis": {Version: "7.0.15"}, "nats": {Missing: "nats-server is not installed", Packages: kind.Packages{Debian: "nats-server"}}})
 	assert.Contains(t, screen(), "7.0.15")
 	for range 29 {
 		key("down")
@@ -272,7 +273,7 @@ func TestSetupScreen(t *testing.T) {
 	fits()
 	assert.Contains(t, screen(), `kind = "nats"`)
 	assert.True(t, p.Services[29].On, "who changes it wants it")
-	assert.Contains(t, screen(), "nats is not installed here")
+	assert.Contains(t, screen(), "▲ nats-server is not installed")
 	key("enter")
 	key("left")
 	key("enter")

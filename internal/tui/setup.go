@@ -7,12 +7,14 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/discover"
+	"neighbour/internal/core/kind"
 )
 
 // Setup shows what was found in a project, and what is proposed for it, until
@@ -35,7 +37,7 @@ type setup struct {
 	row, column   int
 	editing       *field
 	kinds         []string
-	installed     map[string]installed
+	here          map[string]discover.Here // by kind, and by name for programs
 	problem       string
 	flash         string
 	asked         bool // leaving without a file was asked about
@@ -45,11 +47,8 @@ type setup struct {
 	cut           int // the first row of the table that is shown
 }
 
-// installed says what there is for a kind on this machine.
-type installed struct{ version, missing string }
-
-// installedMsg brings what is installed.
-type installedMsg map[string]installed
+// hereMsg brings what is installed: by kind, and for programs by their command.
+type hereMsg map[string]discover.Here
 
 func newSetup(p *discover.Proposal) *setup {
 	s := &setup{p: p, kinds: discover.Kinds(), ground: newGround()}
@@ -60,27 +59,55 @@ func newSetup(p *discover.Proposal) *setup {
 
 // Init looks for what is installed, which takes a moment.
 func (s *setup) Init() tea.Cmd {
-	kinds := s.kinds
+	kinds, programs := s.kinds, map[string]discover.Service{}
+	for _, v := range s.p.Services {
+		if v.Kind == declare.DefaultKind {
+			programs[hereKey(v)] = *v
+		}
+	}
 	look := func() tea.Msg {
-		found := make([]installed, len(kinds))
-		done := make(chan struct{})
-		for i, k := range kinds {
-			go func() {
-				found[i].version, found[i].missing = discover.Installed(k)
-				done <- struct{}{}
-			}()
+		m := hereMsg{}
+		var mu sync.Mutex
+		var all sync.WaitGroup
+		find := func(key string, look func() discover.Here) {
+			all.Go(func() {
+				here := look()
+				mu.Lock()
+				m[key] = here
+				mu.Unlock()
+			})
 		}
-		for range kinds {
-			<-done
+		for _, k := range kinds {
+			find(k, func() discover.Here { return discover.Installed(k) })
 		}
-		m := installedMsg{}
-		for i, k := range kinds {
-			m[k] = found[i]
+		for key, v := range programs {
+			find(key, v.Here)
 		}
+		all.Wait()
 		return m
 	}
 	settle := tea.Tick(500*time.Millisecond, func(t time.Time) tea.Msg { return tickMsg(t) })
 	return tea.Batch(tea.RequestBackgroundColor, look, settle)
+}
+
+// hereKey is what a service's entry in here goes by.
+func hereKey(v *discover.Service) string {
+	if v.Kind == declare.DefaultKind {
+		return "program " + strings.Join(v.Lines, " ")
+	}
+	return v.Kind
+}
+
+// missing is what the services that are on lack, and the command that installs
+// it.
+func (s *setup) missing() (names []string, command string) {
+	var packages []kind.Packages
+	for _, v := range s.p.Services {
+		if here := s.here[hereKey(v)]; v.On && here.Missing != "" && !slices.Contains(names, v.Name) {
+			names, packages = append(names, v.Name), append(packages, here.Packages)
+		}
+	}
+	return names, kind.InstallCommand(packages...)
 }
 
 // render makes the file anew.
@@ -114,8 +141,8 @@ func (s *setup) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		s.told(msg)
 	case tickMsg:
 		s.decided = true
-	case installedMsg:
-		s.installed = msg
+	case hereMsg:
+		s.here = msg
 	case tea.MouseClickMsg:
 		if i := s.cut + msg.Y - setupTop; msg.Button == tea.MouseLeft && s.editing == nil && msg.X < s.tableWidth() && i >= s.cut && i < len(s.p.Services) {
 			s.row = i
@@ -160,6 +187,11 @@ func (s *setup) key(k tea.KeyPressMsg) tea.Cmd {
 		s.current().On = !s.current().On
 		s.render()
 	case "enter":
+		s.begin()
+	case "n":
+		s.p.Add()
+		s.row, s.column = len(s.p.Services)-1, nameColumn
+		s.render()
 		s.begin()
 	case "w":
 		if s.problem != "" {
@@ -254,7 +286,14 @@ func (s *setup) screen() []string {
 	head := "  " + t.paint(strong, s.p.Name) + t.paint(faint, " · a first declaration, "+files)
 	left := s.table(s.tableWidth()-3, s.height-4)
 	right := s.file(s.width-s.tableWidth()-2, s.height-4)
-	out := []string{pad(head, s.width), ""}
+	lacks := ""
+	if names, command := s.missing(); len(names) > 0 {
+		lacks = "  " + t.paint(stateWarn, "▲ not installed here: what "+strings.Join(names, ", ")+" runs")
+		if command != "" {
+			lacks += t.paint(faint, "; ") + t.paint(plain, command)
+		}
+	}
+	out := []string{pad(head, s.width), Truncate(lacks, s.width-2)}
 	for i := range s.height - 3 {
 		l, r := "", ""
 		if i < len(left) {
@@ -349,15 +388,15 @@ func (s *setup) line(i int, v *discover.Service, w [setupColumns]int, width int)
 	if width < 66 {
 		return out
 	}
-	switch here, known := s.installed[v.Kind]; {
+	switch here, known := s.here[hereKey(v)]; {
+	case known && here.Missing != "":
+		return out + t.paint(stateWarn, "▲ missing")
 	case v.Kind == declare.DefaultKind || v.Kind == "outside":
 		return out + t.paint(faint, "–")
 	case !known:
 		return out + t.paint(faint, "…")
-	case here.missing != "":
-		return out + t.paint(stateWarn, "▲ missing")
-	case here.version != "":
-		return out + t.paint(plain, Truncate(here.version, width-Width(out)))
+	case here.Version != "":
+		return out + t.paint(plain, Truncate(here.Version, width-Width(out)))
 	}
 	return out + t.paint(faint, "built in")
 }
@@ -380,11 +419,11 @@ func (s *setup) why(width, rows int) []string {
 	if s.problem != "" {
 		say(stateBad, "✖ ", s.problem)
 	}
-	if here := s.installed[v.Kind]; here.missing != "" {
-		say(stateWarn, "▲ ", v.Kind+" is "+here.missing)
+	if here := s.here[hereKey(v)]; here.Missing != "" {
+		say(stateWarn, "▲ ", here.Missing)
 	}
-	if len(v.Why) == 0 {
-		say(plain, "", "Nothing in the project asks for it; it is offered because many apps need one. The space bar switches it on.")
+	if !v.On && v.Off != "" {
+		say(plain, "□ ", "Off, because "+v.Off+". The space bar switches it on.")
 	}
 	for _, f := range v.Why {
 		if f.File != "" {
@@ -454,7 +493,7 @@ func (s *setup) bar() string {
 	if s.flash != "" {
 		return "  " + t.paint(stateWarn, Truncate(s.flash, s.width-4))
 	}
-	bindings := []binding{key("↑ ↓ ← →", "choose"), key("space", "on or off"), key("enter", "change"), key("w", "write the file"), key("q", "leave without")}
+	bindings := []binding{key("↑ ↓ ← →", "choose"), key("space", "on or off"), key("enter", "change"), key("n", "add one"), key("w", "write the file"), key("q", "leave without")}
 	if s.editing != nil {
 		bindings = []binding{key("type", "what it is to be"), key("enter", "done")}
 		if s.editing.choices != nil {

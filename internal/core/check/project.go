@@ -6,11 +6,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
 
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/port"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/wire"
 )
@@ -107,10 +109,13 @@ func environment(_ context.Context, p *project.Project) []Finding {
 			if d.Result != wire.Elsewhere || file.Production {
 				continue
 			}
-			f := Finding{ID: "env/" + file.Path + "/" + d.Name, Level: Warns, Service: file.Service, Where: fmt.Sprintf("%s:%d", file.Path, d.Line),
+			f := Finding{ID: strings.TrimSuffix("env/"+file.Path+"/"+d.Name+"/"+file.Service, "/"), Level: Warns, Service: file.Service, Where: fmt.Sprintf("%s:%d", file.Path, d.Line),
 				What:   fmt.Sprintf("%s points elsewhere than %s: %s", d.Name, d.Service, strings.Join(d.Parts, "; ")),
 				Why:    fmt.Sprintf("%s uses it, so it doesn't reach %s", file.Service, d.Service),
 				Remedy: fmt.Sprintf("let the declaration give it: env.%s in [service.%s], with a reference to %s, and remove the line", d.Name, file.Service, d.Service)}
+			if d.Port != 0 && port.Free(d.Port) {
+				f.What += "; nothing listens on port " + strconv.Itoa(d.Port)
+			}
 			if file.Service == "" {
 				f.Why = "whoever reads the file doesn't reach " + d.Service
 				f.Remedy = "remove the line, or correct it"

@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"neighbour/internal/core/declare"
 )
 
 // Proposal is what was found in a project, and the services that are proposed
@@ -37,8 +39,12 @@ type Service struct {
 	Lines []string `json:"lines,omitempty"`
 	// Env are the variables that it gets.
 	Env []Variable `json:"env,omitempty"`
+	// Links are keys that name other services.
+	Links []Link `json:"links,omitempty"`
 	// Why is what it was proposed for; empty for one that is only offered.
 	Why []Finding `json:"why,omitempty"`
+	// Off says why it is proposed switched off, "" if it is not.
+	Off string `json:"off,omitempty"`
 
 	databases []string
 	folder    string
@@ -58,6 +64,18 @@ type Variable struct {
 
 // Text is the value as the declaration has it.
 func (v Variable) Text() string { return strings.ReplaceAll(v.Value, "${@", "${"+v.Target.Name) }
+
+// Link is a key of a service that names another.
+type Link struct {
+	Key    string
+	Target *Service
+}
+
+// MarshalText is the key with the name: "php=engine".
+func (l Link) MarshalText() ([]byte, error) { return []byte(l.Key + "=" + l.Target.Name), nil }
+
+// link adds a key that names another service.
+func (s *Service) link(key string, target *Service) { s.Links = append(s.Links, Link{key, target}) }
 
 // MarshalText is the whole variable.
 func (v Variable) MarshalText() ([]byte, error) { return []byte(v.Name + "=" + v.Text()), nil }
@@ -111,7 +129,7 @@ func Read(dir string) (*Proposal, error) {
 	if info, err := os.Stat(abs); err != nil || !info.IsDir() {
 		return nil, fmt.Errorf("%s is not a folder", dir)
 	}
-	r := &reader{dir: abs, p: &Proposal{Dir: abs, Name: name(filepath.Base(abs), "app")}, servers: map[string]*Service{}, clients: map[string][]string{}}
+	r := &reader{dir: abs, p: &Proposal{Dir: abs, Name: name(filepath.Base(abs), "app"), Files: []string{}, Services: []*Service{}}, servers: map[string]*Service{}, clients: map[string][]string{}}
 	for _, folder := range r.folders() {
 		r.readManifests(folder)
 	}
@@ -242,9 +260,18 @@ func (r *reader) finish() {
 	slices.SortStableFunc(r.p.Services, func(a, b *Service) int { return rank(a) - rank(b) })
 	for _, kind := range offered {
 		if r.servers[kind] == nil && (kind != "mariadb" && kind != "postgres" || r.servers["mysql"] == nil) {
-			r.p.Services = append(r.p.Services, &Service{Kind: kind, Name: r.free(usualNames[kind])})
+			r.p.Services = append(r.p.Services, &Service{Kind: kind, Name: r.free(usualNames[kind]), Off: "nothing in the project asks for it; it is offered because many apps need one"})
 		}
 	}
+}
+
+// Add adds a service of the user's own to the proposal, a program that is to be
+// named and described, and returns it.
+func (p *Proposal) Add() *Service {
+	r := &reader{p: p}
+	s := &Service{On: true, Kind: declare.DefaultKind, Name: r.free("service"), Why: []Finding{{What: "you have added it"}}}
+	p.Services = append(p.Services, s)
+	return s
 }
 
 // order is that of the kinds in a declaration.

@@ -77,7 +77,7 @@ run = "npm start"
 port = 4100
 dir = "api"
 uses = { node = ">=20" }
-prepare = [{ run = "npm ci", when = ["package-lock.json"] }]
+prepare = [{ run = "npm ci", when = ["package-lock.json"], makes = ["node_modules"] }]
 
 [service.api.env]
 DATABASE_URL = "${database.url}"
@@ -89,7 +89,7 @@ SMTP_PORT = "${mail.port}"
 run = "npm run dev"
 port = 5173
 dir = "web"
-prepare = [{ run = "npm install", when = ["package.json"] }]
+prepare = [{ run = "npm install", when = ["package.json"], makes = ["node_modules"] }]
 
 [service.web.env]
 VITE_API_URL = "${api.url}"
@@ -167,13 +167,20 @@ databases = ["shed"]
 kind = "rabbitmq"
 
 [service.toolshed]
-run = "python3 manage.py runserver 8000"
+run = ".venv/bin/python manage.py runserver $PORT"
 port = 8000
-prepare = [{ run = "python3 -m pip install -r requirements.txt", when = ["requirements.txt"] }]
+prepare = [{ run = "python3 -m venv .venv", makes = [".venv"] }, { run = ".venv/bin/pip install -r requirements.txt", when = ["requirements.txt"] }]
+needs = ["migrate"]
 
 [service.toolshed.env]
 DATABASE_URL = "postgresql+psycopg://${database.user}:${database.password}@${database.host}:${database.port}/${database.database}?connect_timeout=3"
 BROKER_URL = "${queue.url}"
+
+[service.migrate]
+run = ".venv/bin/python manage.py migrate"
+prepare = [{ run = "python3 -m venv .venv", makes = [".venv"] }, { run = ".venv/bin/pip install -r requirements.txt", when = ["requirements.txt"] }]
+once = true
+env_of = "${toolshed}"
 `},
 		"an app in Ruby": {map[string]string{
 			"Gemfile": "ruby \"3.3.1\"\ngem \"rails\"\ngem 'mysql2'\ngem \"sidekiq\"\n",

@@ -126,7 +126,8 @@ func (r *reader) give(w wanted, target *Service, value string) {
 
 // leadsTo says that a service needs another, perhaps through others.
 func (s *Service) leadsTo(other *Service) bool {
-	return slices.ContainsFunc(s.Env, func(v Variable) bool { return v.Target == other || v.Target.leadsTo(other) })
+	return slices.ContainsFunc(s.Env, func(v Variable) bool { return v.Target == other || v.Target.leadsTo(other) }) ||
+		slices.ContainsFunc(s.Links, func(l Link) bool { return l.Key != "env_of" && (l.Target == other || l.Target.leadsTo(other)) })
 }
 
 var variableName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/pelletier/go-toml/v2"
 )
@@ -100,6 +101,11 @@ func (s *Service) prepare(run string, when ...string) {
 	s.Lines = append(s.Lines, fmt.Sprintf("prepare = [{ run = %q, when = %s }]", run, list(when)))
 }
 
+// prepareMaking is prepare for a command that makes a folder.
+func (s *Service) prepareMaking(run, makes string, when ...string) {
+	s.Lines = append(s.Lines, fmt.Sprintf("prepare = [{ run = %q, when = %s, makes = [%q] }]", run, list(when), makes))
+}
+
 var plainConstraint = regexp.MustCompile(`^(>=|\^|~|=)?\s*v?(\d+(?:\.\d+){0,2})(?:\.[x*])?$`)
 
 // constraint is a simple constraint in the declaration's form; "" for others.
@@ -132,42 +138,93 @@ func (r *reader) readNode(folder, file string) {
 		return
 	}
 	r.depends(file, text, slices.Collect(maps.Keys(m.Dependencies)))
-	script := ""
-	for _, name := range []string{"dev", "start", "serve", "develop"} {
-		if m.Scripts[name] != "" {
-			script = name
-			break
-		}
-	}
-	if script == "" {
-		return
-	}
 	tool, install, lock := "npm", "npm ci", "package-lock.json"
 	for _, t := range [][3]string{{"yarn", "yarn install --frozen-lockfile", "yarn.lock"}, {"pnpm", "pnpm install --frozen-lockfile", "pnpm-lock.yaml"}, {"bun", "bun install --frozen-lockfile", "bun.lock"}} {
 		if r.has(filepath.Join(folder, t[2])) {
 			tool, install, lock = t[0], t[1], t[2]
 		}
 	}
-	run := tool + " run " + script
-	if tool == "npm" && script == "start" {
-		run = "npm start"
+	var main *Service
+	propose := func(script, called string) *Service {
+		run := tool + " run " + script
+		if tool == "npm" && script == "start" {
+			run = "npm start"
+		}
+		command, line := m.Scripts[script], lineOf(text, `"`+script+`"`)
+		s := r.program(folder, called, run, Finding{file, line, fmt.Sprintf("the script %q runs: %s", script, command)})
+		s.uses("node", m.Engines["node"])
+		if r.has(filepath.Join(folder, lock)) {
+			s.prepareMaking(install, "node_modules", lock)
+		} else if len(m.Dependencies)+len(m.Development) > 0 {
+			s.prepareMaking(tool+" install", "node_modules", "package.json")
+		}
+		r.readCommand(s, folder, file, line, command)
+		return s
 	}
-	command := m.Scripts[script]
-	s := r.program(folder, r.called(folder, m.Name), run, Finding{file, lineOf(text, `"`+script+`"`), fmt.Sprintf("the script %q runs: %s", script, command)})
-	s.uses("node", m.Engines["node"])
-	if r.has(filepath.Join(folder, lock)) {
-		s.prepare(install, lock)
-	} else if len(m.Dependencies)+len(m.Development) > 0 {
-		s.prepare(tool+" install", "package.json")
+	for _, script := range mainScripts {
+		if m.Scripts[script] == "" {
+			continue
+		}
+		if main != nil {
+			other := propose(script, r.called(folder, m.Name)+"-"+script)
+			other.On, other.Port = false, 0
+			other.Off = fmt.Sprintf("another script of the same app is on: %s", main.Name)
+			continue
+		}
+		main = propose(script, r.called(folder, m.Name))
+		for _, word := range strings.Fields(m.Scripts[script]) {
+			if port := toolPorts[filepath.Base(word)]; port != 0 && main.Port == 0 && !strings.Contains(m.Scripts[script], "build") {
+				main.Port, main.page = port, len(r.clients[folder]) == 0
+				main.because(Finding{file, lineOf(text, `"`+script+`"`), fmt.Sprintf("%s listens on port %d", filepath.Base(word), port)})
+			}
+		}
 	}
-	r.readCommand(s, folder, file, lineOf(text, `"`+script+`"`), command)
-	for _, word := range strings.Fields(command) {
-		if port := toolPorts[filepath.Base(word)]; port != 0 && s.Port == 0 && !strings.Contains(command, "build") {
-			s.Port, s.page = port, len(r.clients[folder]) == 0
-			s.because(Finding{file, lineOf(text, `"`+script+`"`), fmt.Sprintf("%s listens on port %d", filepath.Base(word), port)})
+	for _, script := range slices.Sorted(maps.Keys(m.Scripts)) {
+		if slices.Contains(mainScripts, script) {
+			continue
+		}
+		words := strings.FieldsFunc(script, func(r rune) bool { return !unicode.IsLetter(r) })
+		has := func(names []string) bool {
+			return slices.ContainsFunc(words, func(w string) bool { return slices.Contains(names, w) })
+		}
+		onceOnly := has(onceScripts)
+		if len(words) == 0 || has(otherScripts) || !onceOnly && !has(runningScripts) {
+			continue
+		}
+		called := script
+		if folder != "." {
+			called = filepath.Base(folder) + "-" + script
+		}
+		s := propose(script, called)
+		if s.Port = 0; main != nil {
+			s.link("env_of", main)
+		}
+		switch {
+		case onceOnly:
+			s.Lines = append(s.Lines, "once = true")
+			s.On = slices.Contains([]string{"migrate", "migrations", "db:migrate", "migrate:up"}, script) && r.sql != ""
+			s.Off = "it runs once before the app, and not every app wants that at each first start"
+			if main != nil && s.On {
+				main.link("needs", s)
+			}
+		case words[0] == "dev" || words[0] == "start" || words[0] == "watch":
+			s.On = main == nil
+			s.Off = "it may be a part of another script that is on"
+		}
+		if s.On {
+			s.Off = ""
 		}
 	}
 }
+
+// Scripts of a package.json, by what their names say. Of the main ones, the
+// first that is there is proposed; the words are parts of the names of others.
+var (
+	mainScripts    = []string{"dev", "start", "serve", "develop"}
+	runningScripts = []string{"dev", "start", "serve", "server", "worker", "workers", "queue", "jobs", "scheduler", "cron", "consumer", "consumers", "api", "watch"}
+	onceScripts    = []string{"migrate", "migrations", "migration", "seed", "setup"}
+	otherScripts   = []string{"test", "tests", "lint", "build", "format", "typecheck", "rollback", "down", "undo", "create", "make", "generate", "new", "drop", "reset", "deploy", "prod", "production", "pre", "post", "docker", "ci", "clean", "storybook", "debug", "revert", "status"}
+)
 
 func (r *reader) readComposer(folder, file string) {
 	text := r.read(file)
@@ -211,14 +268,10 @@ func (r *reader) readComposer(folder, file string) {
 	if len(extensions) > 0 {
 		php.Lines = append(php.Lines, "extensions = "+list(extensions))
 	}
+	r.readPages(php, folder, index)
 	web := r.server("nginx", Finding{File: filepath.Join(index, "index.php"), What: "the page that all addresses lead to"})
 	web.Lines = append(web.Lines, fmt.Sprintf("root = %q", filepath.ToSlash(index)))
-	web.refer("php", php)
-}
-
-// refer adds a key that names another service.
-func (s *Service) refer(key string, target *Service) {
-	s.Env = append(s.Env, Variable{Name: "=" + key, Value: "${@}", Target: target})
+	web.link("php", php)
 }
 
 var goRequire = regexp.MustCompile(`(?m)^\s*(?:require\s+)?([a-z0-9.-]+\.[a-z]+/\S+)\s+v\S+(.*)$`)
@@ -344,23 +397,77 @@ func (r *reader) readPython(folder string) {
 	}
 	uses := func(library string) bool { return slices.Contains(names, library) }
 	module := strings.TrimSuffix(main, ".py")
-	called := r.called(folder, "")
-	run, port := "python3 "+main, 0
+	env := r.pythonEnv(folder, found == at("requirements.txt"))
+	run, port := env.python+" "+main, 0
 	switch {
 	case main == "manage.py":
-		run, port = "python3 manage.py runserver 8000", 8000
+		run, port = env.python+" manage.py runserver $PORT", 8000
 	case uses("fastapi") || uses("uvicorn") || uses("starlette"):
-		run, port = "uvicorn "+module+":app --reload --port 8000", 8000
+		run, port = env.bin+"uvicorn "+module+":app --reload --port $PORT", 8000
 	case uses("flask"):
-		run, port = "flask --app "+module+" run --port 5000", 5000
+		run, port = env.bin+"flask --app "+module+" run --port $PORT", 5000
 	}
-	s := r.program(folder, called, run, Finding{File: at(main), What: "a program in Python"})
+	add := func(called, run string, why Finding) *Service {
+		s := r.program(folder, called, run, why)
+		s.uses("python", version)
+		if env.prepare != "" {
+			s.Lines = append(s.Lines, env.prepare)
+		}
+		return s
+	}
+	s := add(r.called(folder, ""), run, Finding{File: at(main), What: "a program in Python"})
 	s.Port = port
-	s.uses("python", version)
-	if found == at("requirements.txt") {
-		s.prepare("python3 -m pip install -r requirements.txt", "requirements.txt")
-	}
 	r.readSource(s, at(main), r.read(at(main)))
+	migrate, why := "", Finding{}
+	switch {
+	case main == "manage.py":
+		migrate, why = env.python+" manage.py migrate", Finding{File: at(main), What: "the framework's migrations, which run before the server"}
+	case r.has(at("alembic.ini")):
+		migrate, why = env.bin+"alembic upgrade head", Finding{File: at("alembic.ini"), What: "migrations, which run before the server"}
+	}
+	if migrate != "" {
+		m := add("migrate", migrate, why)
+		m.Lines = append(m.Lines, "once = true")
+		m.link("env_of", s)
+		s.link("needs", m)
+	}
+	for _, name := range []string{"settings.py", filepath.Join("config", "settings.py"), filepath.Join(module, "settings.py")} {
+		if src := r.read(at(name)); src != "" {
+			r.readSource(s, at(name), src)
+		}
+	}
+	settings, _ := filepath.Glob(filepath.Join(r.dir, folder, "*", "settings.py"))
+	for _, path := range settings {
+		if rel, err := filepath.Rel(r.dir, path); err == nil && !slices.Contains(r.p.Files, rel) {
+			r.readSource(s, rel, r.read(rel))
+		}
+	}
+}
+
+// pythonEnv is how a project's Python is run: in an environment of its own.
+type pythonEnv struct {
+	python  string // the interpreter
+	bin     string // what stands before other programs
+	prepare string // the line that makes it; "" if that isn't known
+}
+
+func (r *reader) pythonEnv(folder string, requirements bool) pythonEnv {
+	has := func(name string) bool { return r.has(filepath.Join(folder, name)) }
+	for _, t := range [][3]string{{"poetry.lock", "poetry", "poetry install"}, {"uv.lock", "uv", "uv sync"}, {"Pipfile.lock", "pipenv", "pipenv sync"}} {
+		if has(t[0]) {
+			return pythonEnv{t[1] + " run python", t[1] + " run ", fmt.Sprintf("prepare = [{ run = %q, when = [%q] }]", t[2], t[0])}
+		}
+	}
+	dir := ".venv"
+	if !has(dir) && has("venv") {
+		dir = "venv"
+	}
+	install, when := "-e .", "pyproject.toml"
+	if requirements {
+		install, when = "-r requirements.txt", "requirements.txt"
+	}
+	return pythonEnv{dir + "/bin/python", dir + "/bin/", fmt.Sprintf("prepare = [{ run = %q, makes = [%q] }, { run = %q, when = [%q] }]",
+		"python3 -m venv "+dir, dir, dir+"/bin/pip install "+install, when)}
 }
 
 var gem = regexp.MustCompile(`(?m)^\s*gem\s+["']([^"']+)["']`)

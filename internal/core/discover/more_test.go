@@ -1,6 +1,7 @@
 package discover_test
 
 import (
+	"encoding/json"
 	"strings"
 	"testing"
 
@@ -18,14 +19,14 @@ func TestManifests(t *testing.T) {
 		has   []string
 		not   []string
 	}{
-		"yarn":        {map[string]string{"package.json": `{"scripts": {"dev": "next dev -p 3100"}, "dependencies": {"mongoose": "8"}}`, "yarn.lock": ""}, []string{`run = "yarn run dev"`, "port = 3100", `prepare = [{ run = "yarn install --frozen-lockfile", when = ["yarn.lock"] }]`}, []string{"mongo"}},
+		"yarn":        {map[string]string{"package.json": `{"scripts": {"dev": "next dev -p 3100"}, "dependencies": {"mongoose": "8"}}`, "yarn.lock": ""}, []string{`run = "yarn run dev"`, "port = 3100", `prepare = [{ run = "yarn install --frozen-lockfile", when = ["yarn.lock"], makes = ["node_modules"] }]`}, []string{"mongo"}},
 		"pnpm":        {map[string]string{"package.json": `{"scripts": {"serve": "vite preview"}, "engines": {"node": "18.x || 20.x"}}`, "pnpm-lock.yaml": ""}, []string{`run = "pnpm run serve"`, "port = 5173", "pnpm install"}, []string{"uses"}},
 		"a library":   {map[string]string{"package.json": `{"scripts": {"build": "tsc", "test": "x"}}`}, nil, []string{"[service"}},
 		"workspaces":  {map[string]string{"package.json": `{"private": true}`, "apps/shop/package.json": `{"scripts": {"start": "node -r x index.js"}}`, "packages/lib/package.json": `{}`}, []string{"[service.shop]", `dir = "apps/shop"`}, []string{"lib"}},
 		"not ours":    {map[string]string{"node_modules/x/package.json": `{"scripts": {"start": "x"}}`, "vendor/y/package.json": `{"scripts": {"start": "x"}}`}, nil, []string{"[service"}},
-		"fastapi":     {map[string]string{"pyproject.toml": "[project]\nrequires-python = \">=3.11\"\ndependencies = [\"fastapi>=0.1\", \"asyncpg\"]\n", "main.py": "import os\nos.environ[\"DB_HOST\"]; os.getenv('DB_PORT')\n"}, []string{"uvicorn main:app --reload --port 8000", `uses = { python = ">=3.11" }`, `DB_HOST = "${database.host}"`, `DB_PORT = "${database.port}"`, `kind = "postgres"`}, nil},
-		"flask":       {map[string]string{"requirements.txt": "Flask==3\nPyMySQL\nredis\n", "app.py": ""}, []string{"flask --app app run --port 5000", `kind = "mariadb"`, `kind = "redis"`, `DATABASE_URL = "${database.url}"`}, nil},
-		"poetry":      {map[string]string{"pyproject.toml": "[tool.poetry.dependencies]\npython = \"^3.12\"\naio-pika = \"*\"\nparamiko = \"*\"\npaho-mqtt = \"*\"\n", "server.py": "port = 8081\n"}, []string{"python3 server.py", "port = 8081", `kind = "rabbitmq"`, `kind = "mqtt"`}, nil},
+		"fastapi":     {map[string]string{"pyproject.toml": "[project]\nrequires-python = \">=3.11\"\ndependencies = [\"fastapi>=0.1\", \"asyncpg\"]\n", "main.py": "import os\nos.environ[\"DB_HOST\"]; os.getenv('DB_PORT')\n"}, []string{".venv/bin/uvicorn main:app --reload --port $PORT", "port = 8000", `run = ".venv/bin/pip install -e ."`, `uses = { python = ">=3.11" }`, `DB_HOST = "${database.host}"`, `DB_PORT = "${database.port}"`, `kind = "postgres"`}, nil},
+		"flask":       {map[string]string{"requirements.txt": "Flask==3\nPyMySQL\nredis\n", "app.py": ""}, []string{"flask --app app run --port $PORT", `kind = "mariadb"`, `kind = "redis"`, `DATABASE_URL = "${database.url}"`}, nil},
+		"poetry":      {map[string]string{"pyproject.toml": "[tool.poetry.dependencies]\npython = \"^3.12\"\naio-pika = \"*\"\nparamiko = \"*\"\npaho-mqtt = \"*\"\n", "server.py": "port = 8081\n"}, []string{"python server.py", "port = 8081", `kind = "rabbitmq"`, `kind = "mqtt"`}, nil},
 		"rack":        {map[string]string{"Gemfile": "gem 'puma'\ngem 'dalli'\n", "config.ru": ""}, []string{"bundle exec puma -p 9292", `kind = "memcached"`, `MEMCACHED_ADDRESS = "${memory.address}"`}, nil},
 		"plain php":   {map[string]string{"index.php": "<?php", ".env": "DB_DRIVER=pgsql\nDB_HOST=db\nDB_NAME=tools\n"}, []string{`root = "."`, `php = "${php}"`, `databases = ["tools"]`, `kind = "postgres"`}, nil},
 		"jobs":        {map[string]string{"composer.json": `{"require": {"pda/pheanstalk": "5", "php-mqtt/client": "1", "ext-intl": "*"}}`, "web/index.php": ""}, []string{`kind = "beanstalkd"`, `root = "web"`, `extensions = ["intl"]`, `BEANSTALKD_ADDRESS = "${jobs.address}"`}, nil},
@@ -52,16 +53,91 @@ func TestManifests(t *testing.T) {
 
 func TestInstalledAndKinds(t *testing.T) {
 	assert.Contains(t, discover.Kinds(), "postgres")
-	version, missing := discover.Installed("mail")
-	assert.Empty(t, version+missing, "what is built in is neither")
-	version, missing = discover.Installed("no-such-kind")
-	assert.Empty(t, version+missing)
+	assert.Empty(t, discover.Installed("mail").Version+discover.Installed("mail").Missing, "what is built in is neither")
+	assert.Empty(t, discover.Installed("no-such-kind"))
 	for _, k := range discover.Kinds() {
-		version, missing := discover.Installed(k)
-		assert.False(t, version != "" && missing != "", k)
+		here := discover.Installed(k)
+		assert.False(t, here.Version != "" && here.Missing != "", k)
 	}
+	t.Setenv("PATH", t.TempDir())
+	s := &discover.Service{On: true, Kind: "program", Lines: []string{`run = "node server.js"`}}
+	assert.Equal(t, "node is not installed", s.Here().Missing)
+	assert.Equal(t, "nodejs", s.Here().Packages.Debian)
+	what, packages := (&discover.Proposal{Services: []*discover.Service{s, s, {Kind: "redis"}}}).Missing()
+	assert.Equal(t, []string{"node is not installed"}, what)
+	assert.Len(t, packages, 1)
 	v := discover.Variable{Name: "A", Value: "x ${@.url}${@.port}", Target: &discover.Service{Name: "ledger"}}
 	b, err := v.MarshalText()
 	require.NoError(t, err)
 	assert.Equal(t, "A=x ${ledger.url}${ledger.port}", string(b))
+}
+
+func lines(p *discover.Proposal, name string) string {
+	text, owner := p.Render()
+	var out []string
+	for i, l := range strings.Split(text, "\n") {
+		if i < len(owner) && owner[i] == name {
+			out = append(out, l)
+		}
+	}
+	return strings.Join(out, "\n")
+}
+
+// Of a package's scripts those that run on and those that run once are
+// proposed or offered, each with why it is off.
+func TestScripts(t *testing.T) {
+	p := read(t, map[string]string{
+		"package.json": `{"scripts": {"dev": "node --watch server.js", "start": "node server.js", "worker": "node worker.js", "migrate": "node migrate.js", "migrate:down": "x", "seed": "node seed.js", "test": "x", "build": "x", "worker:build": "x", "dev:css": "x"}, "dependencies": {"pg": "8"}}`,
+		"server.js":    "process.env.DATABASE_URL", "worker.js": "process.env.DATABASE_URL; process.env.QUEUE_URL",
+		"package-lock.json": "{}", ".env.example": "DATABASE_URL=postgres://localhost/shed\nQUEUE_URL=amqp://localhost\n",
+	})
+	on := map[string]bool{}
+	for _, s := range p.Services {
+		on[s.Name] = s.On
+		assert.Equal(t, s.On, s.Off == "", s.Name)
+	}
+	assert.Equal(t, map[string]bool{"database": true, "database2": false, "queue": true, "toolshed": true, "toolshed-start": false, "worker": true, "migrate": true, "seed": false, "dev-css": false, "cache": false, "mail": false}, on)
+	main := lines(p, "toolshed")
+	assert.Contains(t, main, `run = "npm run dev"`)
+	assert.Contains(t, main, `needs = ["migrate"]`)
+	assert.Contains(t, main, `makes = ["node_modules"]`)
+	worker := lines(p, "worker")
+	assert.Contains(t, worker, `env_of = "${toolshed}"`)
+	assert.NotContains(t, worker, "DATABASE_URL", "it has that from the other")
+	assert.Contains(t, lines(p, "migrate"), "once = true")
+	b, err := json.Marshal(p)
+	require.NoError(t, err)
+	assert.NotContains(t, string(b), `"=`)
+	empty, err := discover.Read(files(t, nil))
+	require.NoError(t, err)
+	b, err = json.Marshal(empty)
+	require.NoError(t, err)
+	assert.Contains(t, string(b), `"files":[]`)
+	added := p.Add()
+	assert.Equal(t, "service", added.Name)
+	assert.Contains(t, lines(p, "service"), `run = "npm start"`)
+}
+
+// An app in PHP tells of its database by its configuration and how it
+// connects.
+func TestPages(t *testing.T) {
+	p := read(t, map[string]string{
+		"index.php":         "<?php require 'config.php'; new mysqli(DB_HOST);",
+		"config.sample.php": "<?php\ndefine('DB_NAME', 'toolshed');\ndefine('DB_PASSWORD', 'secret');",
+	})
+	text, _ := p.Render()
+	assert.Contains(t, text, "kind = \"mariadb\"\ndatabases = [\"toolshed\"]")
+	assert.Contains(t, text, `extensions = ["mysqli"]`)
+	assert.NotContains(t, text, "secret")
+	require.NotEmpty(t, p.Notes)
+	assert.Equal(t, "config.sample.php:2", p.Notes[0].Place())
+	assert.Contains(t, p.Notes[0].What, "${database.password}")
+	p = read(t, map[string]string{
+		"public/index.php": "<?php", "src/db.php": "<?php new PDO('pgsql:host=' . getenv('DB_HOST') . ';dbname=shed', getenv('DB_USER'), getenv('DB_PASSWORD'));",
+		"composer.json": `{"require": {"php": "^8.2"}}`,
+	})
+	text, _ = p.Render()
+	assert.Contains(t, text, "kind = \"postgres\"\ndatabases = [\"shed\"]")
+	assert.Contains(t, text, `extensions = ["pdo_pgsql"]`)
+	assert.Contains(t, text, `DB_PASSWORD = "${database.password}"`)
 }

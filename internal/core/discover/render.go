@@ -1,13 +1,17 @@
 package discover
 
 import (
+	"errors"
 	"fmt"
+	"os/exec"
 	"slices"
 	"strconv"
 	"strings"
 
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/kind"
 	"neighbour/internal/core/kind/catalogue"
+	"neighbour/internal/core/kind/program"
 )
 
 // Render writes the declaration of the services that are on. Owner says which
@@ -44,7 +48,7 @@ func (s *Service) render() []string {
 	own := slices.DeleteFunc(slices.Clone(s.Lines), func(l string) bool {
 		return settings == nil || !declare.HasKey(settings, key(l)) && !declare.HasKey(&declare.Service{}, key(l))
 	})
-	if begin != "" && !slices.ContainsFunc(own, func(l string) bool { return key(l) == key(begin) }) && !s.refers("=proxy") {
+	if begin != "" && !slices.ContainsFunc(own, func(l string) bool { return key(l) == key(begin) }) && !s.refers("proxy") {
 		own = append([]string{begin}, own...)
 	}
 	if s.Version != "" {
@@ -58,18 +62,24 @@ func (s *Service) render() []string {
 		lines = append(lines, fmt.Sprintf("port = %d", s.Port))
 	}
 	lines = append(lines, own...)
+	var needs []string
+	for _, l := range s.Links {
+		switch {
+		case !l.Target.On:
+		case l.Key == "needs":
+			needs = append(needs, l.Target.Name)
+		case settings != nil && declare.HasKey(settings, l.Key), declare.HasKey(&declare.Service{}, l.Key):
+			lines = append(lines, fmt.Sprintf("%s = %q", l.Key, "${"+l.Target.Name+"}"))
+		}
+	}
+	if len(needs) > 0 {
+		lines = append(lines, "needs = "+list(needs))
+	}
 	var env []string
 	for _, v := range s.Env {
-		if !v.Target.On {
-			continue
+		if v.Target.On && !s.inherits(v.Name) {
+			env = append(env, fmt.Sprintf("%s = %q", v.Name, v.Text()))
 		}
-		if name, ok := strings.CutPrefix(v.Name, "="); ok {
-			if settings != nil && declare.HasKey(settings, name) {
-				lines = append(lines, name+" = "+strconv.Quote(v.Text()))
-			}
-			continue
-		}
-		env = append(env, fmt.Sprintf("%s = %q", v.Name, v.Text()))
 	}
 	if len(env) > 0 {
 		lines = append(lines, "")
@@ -79,8 +89,14 @@ func (s *Service) render() []string {
 	return lines
 }
 
-func (s *Service) refers(name string) bool {
-	return slices.ContainsFunc(s.Env, func(v Variable) bool { return v.Name == name && v.Target.On })
+func (s *Service) refers(key string) bool {
+	return slices.ContainsFunc(s.Links, func(l Link) bool { return l.Key == key && l.Target.On })
+}
+
+// inherits reports whether a variable comes from the service whose env this
+// one takes over.
+func (s *Service) inherits(variable string) bool {
+	return slices.ContainsFunc(s.Links, func(l Link) bool { return l.Key == "env_of" && l.Target.On && l.Target.has(variable) })
 }
 
 // key is the key of a line of TOML.
@@ -97,21 +113,68 @@ func (p *Proposal) Check() error {
 	return err
 }
 
-// Installed says what is installed for a kind: its version, or what is
-// missing.
-func Installed(name string) (version, missing string) {
+// Here says what there is for a service on this machine.
+type Here struct {
+	Version string // of what is installed
+	Missing string // what is not installed, "" if all is there
+	// Packages are what to install then.
+	Packages kind.Packages
+}
+
+// Installed looks for what a kind runs.
+func Installed(name string) Here {
 	k := catalogue.All.Kind(name)
 	if k == nil {
-		return "", ""
+		return Here{}
 	}
 	found, err := catalogue.Installed(k)
-	if err != nil {
-		if how := k.Info().Packages.InWords(); how != "" {
-			return "", "not installed here; " + how
-		}
-		return "", err.Error()
+	var missing *kind.MissingError
+	switch {
+	case errors.As(err, &missing):
+		return Here{Missing: missing.What(), Packages: k.Info().Packages}
+	case err != nil:
+		return Here{Missing: err.Error()}
 	}
-	return found.Version, ""
+	return Here{Version: found.Version}
+}
+
+// Here looks for what the service runs: its kind's server, or its own program.
+func (s *Service) Here() Here {
+	if s.Kind != declare.DefaultKind {
+		return Installed(s.Kind)
+	}
+	for _, l := range s.Lines {
+		command, ok := strings.CutPrefix(l, "run = ")
+		if !ok {
+			continue
+		}
+		command, _ = strconv.Unquote(command)
+		name, _, _ := strings.Cut(command, " ")
+		if strings.Contains(name, "/") { // the project's own, which may be made yet
+			name = "python3"
+			if !strings.Contains(command, "venv/bin/") {
+				return Here{}
+			}
+		}
+		if _, err := exec.LookPath(name); err != nil {
+			return Here{Missing: name + " is not installed", Packages: program.Packages(name)}
+		}
+	}
+	return Here{}
+}
+
+// Missing returns what the services that are on lack on this machine, each
+// once, and the packages to install.
+func (p *Proposal) Missing() (what []string, packages []kind.Packages) {
+	for _, s := range p.Services {
+		if !s.On {
+			continue
+		}
+		if h := s.Here(); h.Missing != "" && !slices.Contains(what, h.Missing) {
+			what, packages = append(what, h.Missing), append(packages, h.Packages)
+		}
+	}
+	return what, packages
 }
 
 // Kinds are those that a service may be given.

@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"os"
 	"os/user"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -94,8 +95,8 @@ func userName(uid int) string {
 	return "user " + strconv.Itoa(uid)
 }
 
-// String describes the holder: "python3, pid 812, started 2 h ago in
-// ~/old-shop".
+// String describes the holder: "python3 -m http.server 8000, pid 812, started
+// 2 h ago in ~/old-shop".
 func (h Holder) String() string {
 	if h.PID == 0 && h.User != "" {
 		return "a process of " + h.User + ", of which no more can be seen from here"
@@ -103,9 +104,9 @@ func (h Holder) String() string {
 	if h.PID == 0 {
 		return "a process that can't be seen (another user's)"
 	}
-	s := fmt.Sprintf("%s, pid %d", h.Command, h.PID)
-	if h.Command == "" {
-		s = fmt.Sprintf("pid %d", h.PID)
+	s := fmt.Sprintf("pid %d", h.PID)
+	if program := cmp.Or(middle(h.line(), lineLimit), h.Command); program != "" {
+		s = program + ", " + s
 	}
 	if me, err := user.Current(); err == nil && h.User != "" && h.User != me.Username {
 		s += " of " + h.User
@@ -120,6 +121,29 @@ func (h Holder) String() string {
 		s += " in " + shorten(h.Dir)
 	}
 	return s
+}
+
+// line is the command line with the program's name in place of its path.
+func (h Holder) line() string {
+	if h.Line == "" {
+		return ""
+	}
+	program, arguments, _ := strings.Cut(h.Line, " ")
+	return strings.TrimSpace(filepath.Base(program) + " " + arguments)
+}
+
+// lineLimit is how much of a command line is told, in characters.
+const lineLimit = 60
+
+// middle leaves out the middle of a text that is too long: its beginning says
+// what it is, and its end what it is about.
+func middle(text string, limit int) string {
+	r := []rune(text)
+	if len(r) <= limit {
+		return text
+	}
+	half := (limit - 3) / 2
+	return string(r[:half]) + " … " + string(r[len(r)-half:])
 }
 
 // Family says by which versions of IP it listens, and whether for others than

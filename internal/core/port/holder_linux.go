@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode"
 )
 
 // listening reads the sockets that listen from /proc/net/tcp and tcp6
@@ -118,7 +119,7 @@ func (h *Holder) describe() {
 		h.Command = strings.TrimSpace(string(b))
 	}
 	if b, err := os.ReadFile(dir + "cmdline"); err == nil {
-		h.Line = strings.TrimSpace(strings.ReplaceAll(string(b), "\x00", " "))
+		h.Line = printable(strings.TrimSpace(strings.ReplaceAll(string(b), "\x00", " ")))
 	}
 	h.Dir, _ = os.Readlink(dir + "cwd")
 	if b, err := os.ReadFile(dir + "cgroup"); err == nil {
@@ -132,6 +133,16 @@ func (h *Holder) describe() {
 			h.Started = bootTime().Add(time.Duration(ticks) * time.Second / 100)
 		}
 	}
+}
+
+// printable takes out what is no text: any program can choose its command line.
+func printable(text string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsPrint(r) {
+			return r
+		}
+		return ' '
+	}, text)
 }
 
 var bootTime = sync.OnceValue(func() time.Time {

@@ -174,6 +174,8 @@ func shared(file EnvFile, compared []EnvFile) []EnvFile {
 			switch {
 			case d.Provided && d.Result != wire.Missing:
 				own = append(own, d)
+			case !d.Provided && provided[d.Name] && d.Result == wire.Elsewhere:
+				own = append(own, d) // others get it from the declaration, and this one what the file says
 			case !d.Provided && !provided[d.Name] && i == 0:
 				rest.Drift = append(rest.Drift, d)
 			}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"neighbour/internal/core/kind"
@@ -36,6 +37,9 @@ type Drift struct {
 	Secret bool   `json:"secret,omitempty"`
 	// Parts say what differs, one by one: "port 5432, ours is 5433".
 	Parts []string `json:"parts,omitempty"`
+	// Port is the one that the file's value leads to on this machine, 0 if that
+	// isn't known.
+	Port int `json:"port,omitempty"`
 	// Provided says that the service's environment has the variable, which for
 	// most readers of env files goes before the file.
 	Provided bool `json:"provided,omitempty"`
@@ -120,6 +124,7 @@ func Compare(entries []EnvEntry, ours []Variable, servers []Server, production b
 		if server, theirs, ok := leadsTo(e, entries, servers); ok && !done[server.Name+" "+theirs.key] {
 			done[server.Name+" "+theirs.key] = true
 			d.Service, d.Result = server.Name, Same
+			d.Port, _ = strconv.Atoi(theirs.port)
 			if d.Parts = theirs.differences(targetOfFacts(server.Facts)); len(d.Parts) > 0 {
 				d.Result = Elsewhere
 			}

@@ -65,13 +65,17 @@ func (Kind) Settings() any { return &Settings{} }
 var packages = map[string]kind.Packages{
 	"node": {Debian: "nodejs", Homebrew: "node"}, "npm": {Debian: "npm", Homebrew: "node"}, "npx": {Debian: "npm", Homebrew: "node"},
 	"php": {Debian: "php-cli", Homebrew: "php"}, "composer": {Debian: "composer", Homebrew: "composer"},
-	"python3": {Debian: "python3", Homebrew: "python"}, "python": {Debian: "python-is-python3", Homebrew: "python"},
+	"python3": {Debian: "python3 python3-venv", Homebrew: "python"}, "python": {Debian: "python-is-python3", Homebrew: "python"},
 	"ruby": {Debian: "ruby", Homebrew: "ruby"}, "bundle": {Debian: "ruby-bundler", Homebrew: "ruby"},
 	"go": {Debian: "golang-go", Homebrew: "go"}, "java": {Debian: "default-jre", Homebrew: "openjdk"}, "mvn": {Debian: "maven", Homebrew: "maven"},
 	"psql": {Debian: "postgresql-client", Homebrew: "libpq"}, "redis-cli": {Debian: "redis-tools", Homebrew: "redis"},
 	"make": {Debian: "make", Homebrew: "make"}, "nginx": {Debian: "nginx", Homebrew: "nginx"}, "perl": {Debian: "perl", Homebrew: "perl"},
 	"elixir": {Debian: "elixir", Homebrew: "elixir"}, "cargo": {Debian: "cargo", Homebrew: "rust"}, "deno": {Homebrew: "deno"},
 }
+
+// Packages are what provides a program that projects run; empty if that isn't
+// known.
+func Packages(name string) kind.Packages { return packages[name] }
 
 // Find looks up the command and its folder.
 func (Kind) Find(in *kind.Instance) (kind.Program, error) {

@@ -3,6 +3,7 @@ package program
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -21,7 +22,8 @@ func instance(t *testing.T, path string, uses map[string]string) *kind.Instance 
 		require.NoError(t, c.UnmarshalText([]byte(text)))
 		s.Uses[name] = c
 	}
-	return &kind.Instance{Service: &declare.Service{Settings: s}, Root: t.TempDir(), Env: map[string]string{"PATH": path}}
+	return &kind.Instance{Service: &declare.Service{Settings: s}, Root: t.TempDir(), Env: map[string]string{"PATH": path},
+		Argv: func(c declare.Command) ([]string, error) { return strings.Fields(c.String()), nil }}
 }
 
 func install(t *testing.T, dir, name, answer string) string {
@@ -48,7 +50,7 @@ func TestUses(t *testing.T) {
 	install(t, one, "erl", "Erlang (SMP,ASYNC_THREADS) (BEAM) emulator version 13.1.5")
 	install(t, one, "perl", "\nThis is perl 5, version 36, subversion 0 (v5.36.0) built for x86_64")
 	install(t, one, "odd", "no number here")
-	kept := install(t, filepath.Join(home, ".nvm/versions/node/v20.9.0/bin"), "node", "v20.9.0")
+	kept := install(t, filepath.Join(home, ".anything/versions/node/v20.9.0/bin"), "node", "v20.9.0")
 	path := one + string(os.PathListSeparator) + two
 	for name, c := range map[string]struct{ version, says string }{
 		"node":   {">=18, <19", ""},
@@ -71,6 +73,22 @@ func TestUses(t *testing.T) {
 	err := checkUses(instance(t, path, map[string]string{"node": ">=20", "go": ">=2"}))
 	assert.ErrorContains(t, err, `uses node = ">=20", and `+filepath.Join(one, "node")+` is 18.20.4; also installed: 22.1.0 (`+filepath.Join(two, "node")+`), 20.9.0 (`+kept+`); put one that will do first in PATH`)
 	assert.ErrorContains(t, err, `uses go = ">=2", and `, "all that is wrong is told")
+}
+
+// The runtime that the command names by its path is asked, not that of PATH.
+func TestUsesOfTheCommand(t *testing.T) {
+	t.Setenv("XDG_CACHE_HOME", t.TempDir())
+	t.Setenv("HOME", t.TempDir())
+	bin := t.TempDir()
+	install(t, bin, "python3", "Python 3.9.2")
+	in := instance(t, bin, map[string]string{"python": ">=3.12"})
+	own := install(t, filepath.Join(in.Root, ".venv/bin"), "python3.12", "Python 3.12.1")
+	assert.ErrorContains(t, checkUses(in), "put one that will do first in PATH")
+	in.Service.Settings.(*Settings).Run = declare.Command{Line: declare.Text{Value: ".venv/bin/python3.12 manage.py"}}
+	assert.NoError(t, checkUses(in))
+	in.Service.Settings.(*Settings).Run = declare.Command{Line: declare.Text{Value: filepath.Join(bin, "python3") + " manage.py"}}
+	assert.ErrorContains(t, checkUses(in), "name one that will do in run")
+	require.NoError(t, os.Remove(own))
 }
 
 func TestLookAndConsole(t *testing.T) {

@@ -36,28 +36,22 @@ var runtimes = map[string]runtime{
 
 const anyVersion = `(\d+\.\d+(?:\.\d+)?)`
 
-// kept are the folders, from the user's home, where tools that keep several
-// versions of a runtime put them.
-var kept = map[string][]string{
-	"node":   {".nvm/versions/node/*/bin", ".local/share/fnm/node-versions/*/installation/bin", ".volta/tools/image/node/*/bin", ".asdf/installs/nodejs/*/bin", ".local/share/mise/installs/node/*/bin", ".nodenv/versions/*/bin"},
-	"python": {".pyenv/versions/*/bin", ".asdf/installs/python/*/bin", ".local/share/mise/installs/python/*/bin", ".local/share/uv/python/*/bin"},
-	"ruby":   {".rbenv/versions/*/bin", ".rubies/*/bin", ".rvm/rubies/*/bin", ".asdf/installs/ruby/*/bin", ".local/share/mise/installs/ruby/*/bin"},
-	"go":     {"sdk/go*/bin", ".asdf/installs/golang/*/go/bin", ".local/share/mise/installs/go/*/bin", ".goenv/versions/*/bin"},
-	"java":   {".sdkman/candidates/java/*/bin", ".asdf/installs/java/*/bin", ".jenv/versions/*/bin", ".local/share/mise/installs/java/*/bin"},
-	"php":    {".phpenv/versions/*/bin", ".asdf/installs/php/*/bin"},
-	"rust":   {".rustup/toolchains/*/bin"},
-}
+// kept are the shapes of the folders, from the user's home, where tools that
+// keep several versions of a runtime side by side put their programs.
+var kept = []string{".*/versions/*/bin", ".*/versions/*/*/bin", ".*/*/*/*/bin", ".*/*/*/bin", ".local/share/*/*/*/bin", ".local/share/*/*/*/*/bin", ".local/share/*/*/*/*/*/bin", "*/*/bin"}
 
 // elsewhere are the other versions on this machine: later in PATH, and where
 // they are kept side by side.
-func elsewhere(name string, programs, inPath []string) []string {
+func elsewhere(programs, inPath []string) []string {
 	paths := inPath
 	home, err := os.UserHomeDir()
-	for _, pattern := range kept[name] {
+	if err != nil {
+		return kind.Executables(paths)
+	}
+	for _, pattern := range kept {
 		for _, p := range programs {
-			if matches, bad := filepath.Glob(filepath.Join(home, pattern, p)); err == nil && bad == nil {
-				paths = append(paths, matches...)
-			}
+			matches, _ := filepath.Glob(filepath.Join(home, pattern, p))
+			paths = append(paths, matches...)
 		}
 	}
 	return kind.Executables(paths)
@@ -79,7 +73,11 @@ func checkUse(in *kind.Instance, name string, c declare.Constraint) error {
 	if len(r.programs) == 0 {
 		r.programs = []string{name}
 	}
-	var paths []string
+	paths := named(in, r.programs)
+	where := "its command"
+	if len(paths) == 0 {
+		where = "PATH"
+	}
 	for _, p := range r.programs {
 		paths = append(paths, inPath(in, p)...)
 	}
@@ -97,12 +95,41 @@ func checkUse(in *kind.Instance, name string, c declare.Constraint) error {
 		return nil
 	}
 	text := fmt.Sprintf("uses %s = %q, and %s is %s", name, c, paths[0], first[0].Version)
-	if others, err := kind.Versions(elsewhere(name, r.programs, paths[1:]), ask, expression); err == nil && len(others) > 0 {
+	if others, err := kind.Versions(elsewhere(r.programs, paths[1:]), ask, expression); err == nil && len(others) > 0 {
 		var names []string
 		for _, o := range others {
 			names = append(names, fmt.Sprintf("%s (%s)", o.Version, o.Path))
 		}
 		text += "; also installed: " + strings.Join(names, ", ")
 	}
+	if where != "PATH" {
+		return errors.New(text + "; name one that will do in run, or change the constraint")
+	}
 	return errors.New(text + "; put one that will do first in PATH, or change the constraint")
+}
+
+// named is the runtime that the service's own command names by its path, such
+// as .venv/bin/python; none if it names none.
+func named(in *kind.Instance, programs []string) []string {
+	args, err := argv(in)
+	if err != nil {
+		return nil
+	}
+	for _, word := range args {
+		if !strings.Contains(word, "/") || !slices.ContainsFunc(programs, func(p string) bool { return isProgram(filepath.Base(word), p) }) {
+			continue
+		}
+		if !filepath.IsAbs(word) {
+			word = filepath.Join(folder(in), word)
+		}
+		return kind.Executables([]string{word})
+	}
+	return nil
+}
+
+// isProgram reports whether a name is a program's, perhaps with a version:
+// python3.11.
+func isProgram(name, program string) bool {
+	rest, ok := strings.CutPrefix(name, program)
+	return ok && strings.Trim(rest, "0123456789.-") == ""
 }

@@ -1,0 +1,103 @@
+package discover
+
+import (
+	"fmt"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// pagesLimit is how many files of an app in PHP are read.
+const pagesLimit = 60
+
+var (
+	sampleConfig = regexp.MustCompile(`(?i)^[\w.-]*(?:config|settings|database|db)[\w.-]*(?:\.php|\.php\.(?:dist|sample|example|default)|\.sample\.php|\.inc)$`)
+	// How pages reach a database, by what is needed for it.
+	connects = []struct {
+		expression *regexp.Regexp
+		kind       string
+		extension  string
+	}{
+		{regexp.MustCompile(`\bnew\s+\\?mysqli\b|\bmysqli_(?:connect|init|real_connect)\s*\(`), "mariadb", "mysqli"},
+		{regexp.MustCompile(`["']mysql:(?:host|dbname|unix_socket|["'])`), "mariadb", "pdo_mysql"},
+		{regexp.MustCompile(`["']pgsql:(?:host|dbname|["'])`), "postgres", "pdo_pgsql"},
+		{regexp.MustCompile(`\bpg_p?connect\s*\(`), "postgres", "pgsql"},
+	}
+	namedDatabase = regexp.MustCompile(`(?i)(?:define\(\s*["']DB_(?:NAME|DATABASE)["']\s*,\s*["']|["']?(?:db_?name|database)["']?\s*(?:=>|\]?\s*=)\s*["']|dbname=)([A-Za-z][A-Za-z0-9_]*)`)
+	placeholder   = regexp.MustCompile(`(?i)here|your|name|example|change`)
+)
+
+// readPages looks in an app in PHP for the database that it connects to: in
+// its sample configuration, and in how its pages do so.
+func (r *reader) readPages(php *Service, folder, index string) {
+	var files []string
+	for _, dir := range []string{folder, index, filepath.Join(folder, "config"), filepath.Join(folder, "app"), filepath.Join(folder, "src"), filepath.Join(folder, "includes"), filepath.Join(folder, "inc"), filepath.Join(folder, "lib")} {
+		found, _ := filepath.Glob(filepath.Join(r.dir, dir, "*"))
+		for _, f := range found {
+			rel, err := filepath.Rel(r.dir, f)
+			if base := filepath.Base(f); err == nil && !slices.Contains(files, rel) && (strings.HasSuffix(base, ".php") || sampleConfig.MatchString(base)) {
+				files = append(files, rel)
+			}
+		}
+	}
+	// The configuration comes first: it names the database.
+	slices.SortStableFunc(files, func(a, b string) int {
+		of := func(f string) int {
+			if sampleConfig.MatchString(filepath.Base(f)) {
+				return 0
+			}
+			return 1
+		}
+		return of(a) - of(b)
+	})
+	var extensions []string
+	for _, f := range files[:min(len(files), pagesLimit)] {
+		src := r.read(f)
+		var server *Service
+		for _, c := range connects {
+			at := c.expression.FindStringIndex(src)
+			if at == nil {
+				continue
+			}
+			server = r.database(c.kind, Finding{f, strings.Count(src[:at[0]], "\n") + 1, "the app connects to " + titles[c.kind] + " with " + c.extension})
+			if !slices.Contains(extensions, c.extension) {
+				extensions = append(extensions, c.extension)
+			}
+		}
+		if m := namedDatabase.FindStringSubmatchIndex(src); m != nil {
+			line := strings.Count(src[:m[0]], "\n") + 1
+			if server == nil {
+				server = r.database("mariadb", Finding{f, line, "the app's configuration names a database"})
+			}
+			if name := src[m[2]:m[3]]; !placeholder.MatchString(name) && !slices.Contains(server.databases, name) {
+				server.databases = append(server.databases, name)
+			}
+			if !strings.Contains(src, "getenv") && !strings.Contains(src, "$_ENV") {
+				r.note(f, line, fmt.Sprintf("the database's address and password stand here as constants; read them with getenv, as getenv('DB_PASSWORD'), and give php that variable: DB_PASSWORD = \"${%s.password}\"", server.Name))
+			}
+		}
+		r.readSource(php, f, src)
+	}
+	has := func(e string) bool {
+		return slices.ContainsFunc(php.Lines, func(l string) bool { return key(l) == "extensions" && strings.Contains(l, `"`+e+`"`) })
+	}
+	extensions = slices.DeleteFunc(extensions, has)
+	if len(extensions) > 0 && !slices.ContainsFunc(php.Lines, func(l string) bool { return key(l) == "extensions" }) {
+		php.Lines = append(php.Lines, "extensions = "+list(extensions))
+	}
+	// A page doesn't choose the port of PHP's own server.
+	php.Port = 0
+}
+
+// database is the proposed database of a kind, or another of its family that
+// was proposed before.
+func (r *reader) database(kind string, why Finding) *Service {
+	if kind == "mariadb" && r.servers["mysql"] != nil {
+		kind = "mysql"
+	}
+	if r.sql == "" {
+		r.sql = kind
+	}
+	return r.server(kind, why)
+}
