@@ -1,55 +1,78 @@
-# Neighbour's own commands. Each does its set-up itself.
+# Neighbour's own commands; make help lists them. Each does its set-up itself.
 
 GO      ?= go
 BIN     := bin/neighbour
+PREFIX  ?= /usr/local
 STATIC  := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build demo trouble test faults fuzz bench lint screenshots testshare docs clean
+# The version is that of the last tag, and how far this is from it.
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
+STAMP   := -X neighbour/internal/cli.stamp=$(VERSION)
+BUILD   := $(GO) build -trimpath -ldflags '-s -w $(STAMP)'
 
-build: ; $(GO) build -o $(BIN) ./cmd/neighbour
+# The race detector needs a C compiler.
+RACE    := $(shell command -v $${CC:-gcc} >/dev/null 2>&1 && echo -race)
+TEST    := scripts/test.sh $(RACE)
 
-# The full-screen map on the running Toolshed.
-demo: build ; $(BIN) demo
-trouble: build ; $(BIN) demo --trouble
+.PHONY: help build install uninstall demo trouble test faults fuzz bench lint screenshots testshare docs clean
 
-# Everything but the faults. Installs the Debian packages that the tests need
-# where it can.
-test:
+help: ## what there is
+	@sed -n 's/^\([a-z]*\):[^#]*## /\1\t/p' $(MAKEFILE_LIST) | expand -t 14
+
+build: ## bin/neighbour
+	$(BUILD) -o $(BIN) ./cmd/neighbour
+
+install: build ## the program, its completions and its manual, below PREFIX (/usr/local)
+	install -d $(DESTDIR)$(PREFIX)/bin
+	install -m 755 $(BIN) $(DESTDIR)$(PREFIX)/bin/neighbour
+	install -d $(DESTDIR)$(PREFIX)/share/bash-completion/completions $(DESTDIR)$(PREFIX)/share/zsh/site-functions $(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d $(DESTDIR)$(PREFIX)/share/man/man1
+	$(BIN) completion bash >$(DESTDIR)$(PREFIX)/share/bash-completion/completions/neighbour
+	$(BIN) completion zsh >$(DESTDIR)$(PREFIX)/share/zsh/site-functions/_neighbour
+	$(BIN) completion fish >$(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d/neighbour.fish
+	$(BIN) manual $(DESTDIR)$(PREFIX)/share/man/man1
+
+uninstall: ## what install has made; projects and their data stay
+	rm -f $(DESTDIR)$(PREFIX)/bin/neighbour $(DESTDIR)$(PREFIX)/share/bash-completion/completions/neighbour $(DESTDIR)$(PREFIX)/share/zsh/site-functions/_neighbour $(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d/neighbour.fish
+	rm -f $(DESTDIR)$(PREFIX)/share/man/man1/neighbour.1 $(DESTDIR)$(PREFIX)/share/man/man1/neighbour-*.1
+
+demo: build ## the full-screen map on the running Toolshed
+	$(BIN) demo
+
+trouble: build ## the same on a bad day
+	$(BIN) demo --trouble
+
+test: ## everything but the faults, with the packages that it needs
 	scripts/packages.sh test
-	$(GO) test -race -timeout 25m -skip '^TestFaults$$' ./...
+	$(TEST) -timeout 25m -skip '^TestFaults$$' ./...
 
-# What goes wrong around keepers, services and machines, with real processes:
-# the fault, what is promised, and what was found when it was first tried.
-faults:
+faults: ## what goes wrong around keepers, services and machines, with real processes
 	scripts/packages.sh test
-	$(GO) test -race -timeout 15m -count=1 -v -run '^TestFaults$$' ./internal/e2e
+	$(TEST) -timeout 15m -count=1 -run '^TestFaults$$' ./internal/e2e
 
-# Each fuzz test for a few seconds; longer with make fuzz FUZZ=10m.
 FUZZ ?= 3s
-fuzz:
+fuzz: ## each fuzz test for a few seconds; longer with FUZZ=10m
 	@for f in declare/FuzzParse declare/FuzzEdit wire/FuzzEnvFile journal/FuzzEntries keep/FuzzState; do \
 	  $(GO) test -run '^$$' -fuzz "^$${f#*/}$$" -fuzztime $(FUZZ) ./internal/core/$${f%/*} || exit 1; done
 	$(GO) test -run '^$$' -fuzz '^FuzzRequests$$' -fuzztime $(FUZZ) ./internal/api
 
-bench: build
+bench: build ## how fast it is, with the limits
 	scripts/packages.sh bench
 	$(GO) run ./internal/bench -binary $(BIN)
 
-lint:
+lint: ## form, vet and staticcheck
 	@test -z "$$(gofmt -l .)" || { echo "not formatted:"; gofmt -l .; exit 1; }
 	$(GO) vet ./...
 	$(GO) run $(STATIC) ./...
 
-# New pictures of each main view, from the demo data.
-screenshots: build
+screenshots: build ## new pictures of each main view, from the demo data
 	scripts/packages.sh screenshots
 	scripts/screenshots.sh
 
-# How many of the Go lines are tests, in percent.
-testshare:
+testshare: ## how many of the Go lines are tests, in percent
 	@git ls-files '*.go' | xargs awk 'NF { all++; if (FILENAME ~ /_test\.go$$/) tests++ } END { printf "tests are %.1f %% of %d Go lines\n", 100 * tests / all, all }'
 
-clean: ; rm -rf bin
+docs: ## docs/KINDS.md and the JSON Schema, from the types
+	$(GO) test ./internal/core/kind/catalogue -update
 
-# docs/KINDS.md and the JSON Schema, from the types.
-docs: ; $(GO) test ./internal/core/kind/catalogue -update
+clean: ## removes bin
+	rm -rf bin

@@ -230,11 +230,14 @@ func (s *Server) carryOut(ctx context.Context, want Remedy) (string, error) {
 // useDeclaration has the changed declaration read where that touches nothing
 // that runs, and the service of a finding started; it returns what to say.
 func (s *Server) useDeclaration(ctx context.Context, finding string) string {
+	_, service, _ := strings.Cut(finding, "/")
+	if !s.keeper.HasFailed(service) {
+		return "; it counts when the keeper has read it"
+	}
 	may, _, err := s.keeper.Reread(ctx)
 	if err != nil || !may {
 		return "; neighbour apply uses it"
 	}
-	_, service, _ := strings.Cut(finding, "/")
 	s.replaceBy([]string{service}) // the server lets the answer go out first
 	return "; " + service + " starts"
 }

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -69,13 +68,11 @@ screen removes the folder again.`,
 // stranger starts the process that holds a port of the trouble demo. It ends
 // by itself after the demo.
 func (a *app) stranger(p *project.Project) error {
-	if !port.Free(demo.HeldPort) {
-		return nil // held already, by whomever
+	held, err := demo.HeldPort(p.Dir)
+	if err != nil || !port.Free(held) {
+		return err // held already, by whomever
 	}
-	dir := filepath.Join(filepath.Dir(p.Dir), "old-shed")
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return err
-	}
+	dir := demo.StrangerDir(p.Dir)
 	cmd := exec.Command(p.Self, demo.Command, "stranger")
 	cmd.Dir = dir
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}

@@ -218,7 +218,7 @@ func (a *app) sayRead(effects []keep.Effect) {
 // sayTouched says which services that run a changed declaration would restart
 // or stop. It fails if a named service is known to the changed one only.
 func (a *app) sayTouched(effects []keep.Effect, names []string) error {
-	fmt.Fprintf(a.err, "%s was changed, and what runs goes on as it was declared before, since some of it would restart or stop:\n", declare.FileName)
+	fmt.Fprintf(a.err, "%s was changed while services run, which go on as they were declared, since some would restart or stop:\n", declare.FileName)
 	for _, e := range effects {
 		if e.Does == keep.Restarts || e.Does == keep.Stops {
 			fmt.Fprintf(a.err, "    %s %s: %s\n", e.Service, e.InWords(), tui.Clean(e.Why))

@@ -7,10 +7,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/port"
 )
 
 // Command is the hidden command that runs one of the demo's programs.
@@ -25,8 +27,34 @@ var (
 	env string
 )
 
-// HeldPort is the port that a stranger holds in the trouble demo.
-const HeldPort = 4177
+// usualHeld is the port that a stranger holds in the trouble demo, if it is
+// free.
+const usualHeld = 4177
+
+// HeldPort returns the port that a stranger holds in the trouble demo: it is
+// chosen when the demo is first written, and written beside it.
+func HeldPort(dir string) (int, error) {
+	path := filepath.Join(StrangerDir(dir), heldFile)
+	if b, err := os.ReadFile(path); err == nil {
+		if n, err := strconv.Atoi(string(b)); err == nil {
+			return n, nil
+		}
+	}
+	n, err := port.Pick(usualHeld, func(int) bool { return false })
+	if err != nil {
+		return 0, err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return 0, err
+	}
+	return n, os.WriteFile(path, []byte(strconv.Itoa(n)), 0o644)
+}
+
+// heldFile is where the port stands, in the stranger's folder.
+const heldFile = "port"
+
+// StrangerDir is the folder of the stranger in the trouble demo in dir.
+func StrangerDir(dir string) string { return filepath.Join(filepath.Dir(dir), "old-shed") }
 
 // Dir is the folder of the demo.
 func Dir(trouble bool) string {
@@ -82,7 +110,13 @@ func Write(trouble bool, self string) (dir string, err error) {
 			return "", err
 		}
 	}
-	text = strings.ReplaceAll(text, "@HELD@", fmt.Sprint(HeldPort))
+	if trouble {
+		held, err := HeldPort(dir)
+		if err != nil {
+			return "", err
+		}
+		text = strings.ReplaceAll(text, "@HELD@", strconv.Itoa(held))
+	}
 	return dir, os.WriteFile(filepath.Join(dir, declare.FileName), []byte(text), 0o644)
 }
 

@@ -331,7 +331,11 @@ func photos(ctx context.Context) error {
 // stranger holds the port that another program wants, as long as the demo's
 // keeper is there.
 func stranger(ctx context.Context) error {
-	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", HeldPort))
+	held, err := HeldPort(Dir(true))
+	if err != nil {
+		return err
+	}
+	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", held))
 	if err != nil {
 		return err
 	}

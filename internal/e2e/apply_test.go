@@ -73,7 +73,7 @@ func TestApply(t *testing.T) {
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.stderr, `there is no key "prot"`)
 	p.write("neighbour.toml", string(b))
-	assert.Contains(t, p.must("apply"), "6 go on as they are")
+	assert.Contains(t, p.must("apply"), "5 go on as they are, 1 stays as it is")
 	assert.Equal(t, now.Service["api"].PID, p.status().Service["api"].PID)
 
 	// On the screen it is offered as soon as the file changes.

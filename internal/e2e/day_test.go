@@ -248,7 +248,7 @@ func TestStrangersOnPorts(t *testing.T) {
 		p := newProject(t, program("a", "port = "+itoa(freePort(t)), `health = { http = "/", status = 404 }`))
 		p.must("start", "--no-wait")
 		take(p, p.until("a", "starting").Port)
-		assert.Regexp(t, `port \d+ is answered by .*, not ours, and not by a process of a`, p.until("a", "failed").Reason)
+		assert.Regexp(t, `port \d+ is held by .*, not ours, which answers in place of a`, p.until("a", "failed").Reason)
 	})
 	t.Run("of a database", func(t *testing.T) {
 		testkit.Need(t, testkit.Postgres, "postgres")

@@ -233,7 +233,7 @@ func TestRefusalsNameTheirLine(t *testing.T) {
 	r := p.run("start")
 	assert.Zero(t, r.code)
 	assert.Contains(t, r.stderr, "has no index.html, so its address shows no page")
-	assert.Contains(t, r.stderr, "here also .env")
+	assert.Contains(t, r.stderr, "holds what must not be served: .env")
 }
 
 func TestDataOfAnother(t *testing.T) {

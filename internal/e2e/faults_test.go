@@ -316,7 +316,7 @@ stop = { signal = "USR1" }
 		{
 			name: "ends again and again", promise: "it fails with the whole story: when, how, and its last lines",
 			found:       "only the last end was told; mended",
-			declaration: "[service.loop]\nrun = \"sh -c 'echo ERROR: no screws; for i in 1 2 3 4 5 6 7 8 9; do echo tidying $i; done; sleep 0.3; exit 9'\"\nrestart = { most = 2, within = \"30s\" }\n",
+			declaration: "[service.loop]\nrun = \"sh -c 'echo ERROR: no screws; for i in 1 2 3 4 5 6 7 8 9; do echo tidying $i; done; sleep 0.3; exit 9'\"\nhealth = { run = \"true\" }\nrestart = { most = 2, within = \"30s\" }\n",
 			try: func(t *testing.T, p *project) {
 				p.run("start")
 				p.until("loop", "failed")
@@ -333,7 +333,7 @@ stop = { signal = "USR1" }
 				p.ask("/v1/status", &s)
 				require.Len(t, s.Services[0].Tries, 3)
 				for i, try := range s.Services[0].Tries {
-					assert.Regexp(t, `^exit 9 after 0\.\d s$`, try.Reason)
+					assert.Regexp(t, `^exit 9 after 0\.\d s: ERROR: no screws$`, try.Reason)
 					assert.InDelta(t, 0.8, try.Ended.Sub(try.Began).Seconds(), 0.6, "about as long as it says")
 					assert.Equal(t, []string{"ERROR: no screws", "…", "tidying 6", "tidying 7", "tidying 8", "tidying 9"}, try.Lines, "the first error and the last lines")
 					if i > 0 {

@@ -90,10 +90,10 @@ func TestRestartPolicies(t *testing.T) {
 run = "sh -c 'echo turn; sleep 0.4'"
 restart = { when = "always", most = 50 }
 [service.never]
-run = "sh -c 'sleep 0.4; exit 7'"
+run = "sh -c 'sleep 1.3; exit 7'"
 restart = { when = "never" }
 [service.loop]
-run = "sh -c 'sleep 0.3; echo no screws; exit 9'"
+run = "sh -c 'sleep 1.2; echo no screws; exit 9'"
 restart = { most = 2, within = "30s" }
 [service.deaf]
 run = "sh -c 'trap : TERM; trap \"echo bye; exit 0\" USR1; while :; do sleep 0.05; done'"
@@ -101,7 +101,7 @@ stop = { signal = "USR1" }
 `)
 	p.must("start")
 	require.Eventually(t, func() bool { return strings.Count(p.must("logs", "always"), "turn") > 2 }, 10*time.Second, 50*time.Millisecond)
-	assert.Regexp(t, `^exit 7 after 0\.\d s$`, p.until("never", "failed").Reason)
+	assert.Regexp(t, `^exit 7 after 1\.\d s$`, p.until("never", "failed").Reason)
 	loop := p.until("loop", "failed")
 	assert.Contains(t, loop.Reason, "it was restarted twice within 30 s and ended each time, so no more tries")
 	assert.Equal(t, 2, loop.Restarts)

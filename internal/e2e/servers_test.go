@@ -203,7 +203,7 @@ func TestDemoWithoutATerminal(t *testing.T) {
 		says []string
 	}{
 		{[]string{"demo"}, 0, []string{"7 of 7 ready"}},
-		{[]string{"demo", "--trouble"}, 1, []string{"port 4177 is held by neighbour, pid", "not ours", "permission denied", "for noticeboard, which failed"}},
+		{[]string{"demo", "--trouble"}, 1, []string{"is held by neighbour toolshed stranger, pid", "not ours", "permission denied", "for noticeboard, which failed"}},
 	} {
 		r := runIn(t, t.TempDir(), c.args...)
 		assert.Equal(t, c.code, r.code, r.stderr)

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -9,6 +10,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"neighbour/internal/api"
 	"neighbour/internal/core/check"
 )
 
@@ -41,6 +43,13 @@ func (m *model) askChecks() tea.Cmd {
 		defer cancel()
 		began := time.Now()
 		all, err := client.Checks(ctx)
+		if errors.Is(err, api.ErrNoKeeper) || errors.Is(err, api.ErrLost) { // it is just replaced
+			var fresh *api.Client
+			if fresh, err = m.opts.Connect(ctx); err == nil {
+				defer fresh.Close()
+				all, err = fresh.Checks(ctx)
+			}
+		}
 		return checksMsg{all, time.Since(began), err}
 	}
 }

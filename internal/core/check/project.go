@@ -91,6 +91,9 @@ func environment(_ context.Context, p *project.Project) []Finding {
 	var out []Finding
 	seen := map[string]bool{}
 	add := func(f Finding) {
+		if seen[f.ID] && f.Level == Warns {
+			f.ID += "/" + f.Service // each service that it concerns
+		}
 		if !seen[f.ID] {
 			seen[f.ID] = true
 			out = append(out, f)
@@ -109,7 +112,7 @@ func environment(_ context.Context, p *project.Project) []Finding {
 			if d.Result != wire.Elsewhere || file.Production {
 				continue
 			}
-			f := Finding{ID: strings.TrimSuffix("env/"+file.Path+"/"+d.Name+"/"+file.Service, "/"), Level: Warns, Service: file.Service, Where: fmt.Sprintf("%s:%d", file.Path, d.Line),
+			f := Finding{ID: "env/" + file.Path + "/" + d.Name, Level: Warns, Service: file.Service, Where: fmt.Sprintf("%s:%d", file.Path, d.Line),
 				What:   fmt.Sprintf("%s points elsewhere than %s: %s", d.Name, d.Service, strings.Join(d.Parts, "; ")),
 				Why:    fmt.Sprintf("%s uses it, so it doesn't reach %s", file.Service, d.Service),
 				Remedy: fmt.Sprintf("let the declaration give it: env.%s in [service.%s], with a reference to %s, and remove the line", d.Name, file.Service, d.Service)}

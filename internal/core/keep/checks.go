@@ -53,7 +53,7 @@ func (u *unit) becomeReady(ctx context.Context, p process) (over bool, end endin
 		case check == nil:
 			pause = time.After(settle)
 			if time.Since(began) >= settle {
-				u.becameReady(began, true)
+				u.becameReady(began, rules.when != "always")
 				return false, ending{}
 			}
 		default:

@@ -109,7 +109,9 @@ func (d *serverDriver) prepare(ctx context.Context, r request, set func(func(*St
 		return err
 	}
 	if missing, ok := err.(*kind.MissingError); ok {
-		return &failure{reason: missing.What(), remarks: strings.SplitN(missing.Packages.InWords(), ": ", 2)}
+		f = &failure{reason: missing.What(), remarks: strings.SplitN(missing.Packages.InWords(), ": ", 2)}
+		f.remarks = append(f.remarks, blame(d.svc, []string{f.reason})...)
+		return f
 	}
 	reason, output, _ := strings.Cut(err.Error(), "\n")
 	f = &failure{reason: reason}
@@ -285,14 +287,12 @@ func (d *serverDriver) foreign(p process) error {
 	if err != nil || stranger == nil {
 		return nil
 	}
-	f := &failure{
-		reason: fmt.Sprintf("port %d is answered by %s, %s, and not by a process of %s", in.Port, stranger, d.project.InWords(d.project.OwnerOf(stranger.PID)), d.svc.Name),
-		taken:  true,
+	return &failure{
+		reason: fmt.Sprintf("port %d is held by %s, %s, which answers in place of %s", in.Port, stranger, d.project.InWords(d.project.OwnerOf(stranger.PID)), d.svc.Name),
+		remarks: []string{fmt.Sprintf("end it, or give %s another port; if %s itself has it started, declare the check with a whole address: health = { tcp = \"127.0.0.1:%d\" }",
+			d.svc.Name, d.svc.Name, in.Port)},
+		taken: true,
 	}
-	if d.svc.Port != 0 {
-		f.remarks = []string{fmt.Sprintf("end it, or give %s another port; if it is what %s has started, declare the check with a whole address: health = { tcp = \"127.0.0.1:%d\" }", d.svc.Name, d.svc.Name, in.Port)}
-	}
-	return f
 }
 
 func (d *serverDriver) listens(p process) string {

@@ -36,11 +36,17 @@ func (k *Keeper) Remedy(ctx context.Context, id string, a check.Action) (string,
 	return says + k.TryAgain(f.Service), nil
 }
 
+// HasFailed reports whether a service has failed; false if there is none of
+// that name.
+func (k *Keeper) HasFailed(service string) bool {
+	u := k.units[service]
+	return u != nil && u.snapshot().State == Failed
+}
+
 // TryAgain starts a service that has failed, and returns what to say of it:
 // "; api starts". It does nothing to one that has not.
 func (k *Keeper) TryAgain(service string) string {
-	u := k.units[service]
-	if u == nil || u.snapshot().State != Failed {
+	if !k.HasFailed(service) {
 		return ""
 	}
 	if _, err := k.Start(false, service); err != nil {

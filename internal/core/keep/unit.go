@@ -247,6 +247,11 @@ func (u *unit) supervise(ctx context.Context, adopted process) (final func(*Stat
 	unready := 0 // tries in a row that did not come to it
 	taken := 0   // tries whose port somebody else was quicker to take
 	for try := 0; ; try++ {
+		if try > taken { // preparations that run before each start are for this one
+			u.mu.Lock()
+			u.asked.at = time.Now()
+			u.mu.Unlock()
+		}
 		end := u.live(ctx, adopted)
 		if u.keeper.ctx.Err() != nil {
 			// The keeper ends, and the service goes on: another keeper finds it
@@ -430,9 +435,8 @@ func (u *unit) live(ctx context.Context, p process) (end ending) {
 		u.halt(p)
 		return ending{err: ailed, ready: true}
 	}
-	// What ends within its trial was never ready, unless it is to be started
-	// again whenever it ends.
-	return ending{exit: p.Exit(), ready: !u.snapshot().Trial || u.driver.policy().when == "always"}
+	// What ends within its trial was never ready.
+	return ending{exit: p.Exit(), ready: !u.snapshot().Trial}
 }
 
 func (u *unit) request() request {
