@@ -14,10 +14,10 @@ BUILD   := $(GO) build -trimpath -ldflags '-s -w $(STAMP)'
 RACE    := $(shell command -v $${CC:-gcc} >/dev/null 2>&1 && echo -race)
 TEST    := scripts/test.sh $(RACE)
 
-.PHONY: help build install uninstall demo trouble test faults fuzz bench lint screenshots testshare docs clean
+.PHONY: help e2e root unit build install uninstall demo trouble test faults fuzz bench lint screenshots testshare docs clean
 
 help: ## what there is
-	@sed -n 's/^\([a-z]*\):[^#]*## /\1\t/p' $(MAKEFILE_LIST) | expand -t 14
+	@sed -n 's/^\([a-z0-9]*\):[^#]*## /\1\t/p' $(MAKEFILE_LIST) | expand -t 14
 
 build: ## bin/neighbour
 	$(BUILD) -o $(BIN) ./cmd/neighbour
@@ -41,9 +41,22 @@ demo: build ## the full-screen map on the running Toolshed
 trouble: build ## the same on a bad day
 	$(BIN) demo --trouble
 
+unit: ## everything but the tests of the built program
+	scripts/packages.sh test
+	$(TEST) -timeout 25m $$($(GO) list ./... | grep -v /internal/e2e)
+
 test: ## everything but the faults, with the packages that it needs
 	scripts/packages.sh test
 	$(TEST) -timeout 25m -skip '^TestFaults$$' ./...
+
+e2e: ## the tests of the built program, faults included, as an ordinary user
+	scripts/packages.sh test
+	scripts/as-user.sh scripts/test.sh $(RACE) -timeout 25m -count=1 -parallel 4 ./internal/e2e
+
+# What differs for root: accounts, folders, rights.
+root: ## the tests of the built program that need root, or differ for it
+	scripts/packages.sh test
+	$(TEST) -timeout 25m -count=1 -run '^Test(ChecksComeAndGo|ChecksOfTheMachine|PortsAndRemedies|PoolUser|Catalogue.*|Consoles.*|RealServers.*|PageFrom.*|WebServers.*|Rabbit.*|Faults|DataOf.*|Demo.*)$$' ./internal/e2e
 
 faults: ## what goes wrong around keepers, services and machines, with real processes
 	scripts/packages.sh test

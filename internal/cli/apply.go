@@ -14,7 +14,7 @@ import (
 func (a *app) apply() *cobra.Command {
 	var dry, asJSON bool
 	cmd := &cobra.Command{
-		Use: "apply", Short: "Use the declaration as it is now, restarting only what it changes", Args: words(cobra.NoArgs),
+		Use: "apply", Example: "  neighbour apply --dry-run\n  neighbour apply", Short: "Use the declaration as it is now, restarting only what it changes", Args: words(cobra.NoArgs),
 		Long: `Apply makes a changed declaration count for services that run: what is new is
 started, what is gone is stopped, and of the rest only those are restarted whose
 own keys have changed, or that read a fact which has. What had failed is tried

@@ -18,7 +18,7 @@ import (
 func (a *app) check() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
-		Use: "check", Short: "Find what would go wrong, before anything starts", Args: words(cobra.NoArgs),
+		Use: "check", Example: "  neighbour check\n  neighbour check --json", Short: "Find what would go wrong, before anything starts", Args: words(cobra.NoArgs),
 		Long: `Check looks for missing programs and versions, ports that others hold, folders
 that can't be written, packages to install, env files that contradict the
 declaration, and more. It changes nothing. The exit code is 1 if something that

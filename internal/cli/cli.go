@@ -9,7 +9,6 @@ import (
 	"io"
 	"os"
 	"os/signal"
-	"runtime/debug"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -74,6 +73,8 @@ func (a *app) root() *cobra.Command {
 		Long: `Neighbour starts the databases, servers and programs that your app depends on,
 in the order of what they need, and watches them. They are declared in the
 file ` + declare.FileName + `. Without a command it shows them on a full screen.`,
+		Example:       "  neighbour\n  neighbour start\n  neighbour -C ~/src/toolshed status",
+		Version:       versionLine(),
 		Args:          words(cobra.NoArgs),
 		SilenceErrors: true,
 		SilenceUsage:  true,
@@ -82,28 +83,13 @@ file ` + declare.FileName + `. Without a command it shows them on a full screen.
 		},
 	}
 	root.PersistentFlags().StringVarP(&a.dir, "dir", "C", ".", "the project's `folder`")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.SetFlagErrorFunc(misflagged)
+	root.SetVersionTemplate("{{.Version}}\n")
 	root.SetOut(a.out)
 	root.SetErr(a.err)
-	root.AddCommand(a.init(), a.start(), a.stop(), a.restart(), a.status(), a.logs(), a.env(), a.check(), a.apply(), a.run(), a.console(), a.demo(), a.schema(), a.version(),
+	root.AddCommand(a.init(), a.start(), a.stop(), a.restart(), a.status(), a.logs(), a.env(), a.check(), a.apply(), a.run(), a.console(), a.openPage(), a.demo(), a.schema(), a.version(), a.manual(),
 		a.keep(), a.emulate(), a.toolshed())
 	return root
-}
-
-// words makes errors in the arguments usage errors.
-func words(check cobra.PositionalArgs) cobra.PositionalArgs {
-	return func(cmd *cobra.Command, args []string) error {
-		if err := check(cmd, args); err != nil {
-			if cmd.Parent() == nil && len(args) > 0 {
-				err = fmt.Errorf("there is no command %q", args[0])
-				if near := declare.Nearest(args[0], names(cmd)); near != "" {
-					err = fmt.Errorf("%w; did you mean %q?", err, near)
-				}
-			}
-			return usageError{fmt.Errorf("%w (see: %s --help)", err, cmd.CommandPath())}
-		}
-		return nil
-	}
 }
 
 func names(root *cobra.Command) []string {
@@ -131,11 +117,18 @@ func (a *app) services(_ *cobra.Command, args []string, _ string) ([]string, cob
 // open shows the project on the full screen.
 func (a *app) open(ctx context.Context) error {
 	p, err := a.project()
+	var none *declare.MissingError
+	if errors.As(err, &none) && fullScreen() {
+		if written, err := a.propose(ctx); err != nil || !written {
+			return err
+		}
+		p, err = a.project()
+	}
 	if err != nil {
 		return err
 	}
-	if !terminal(os.Stdin) || !terminal(os.Stdout) {
-		return usageError{errors.New(`the full screen needs a terminal; "neighbour status" prints the same as text`)}
+	if !fullScreen() {
+		return usageError{errors.New(`the full screen needs a terminal that can show one; "neighbour status" prints the same as text`)}
 	}
 	client, err := api.Connect(ctx, p)
 	if err != nil {
@@ -143,6 +136,11 @@ func (a *app) open(ctx context.Context) error {
 	}
 	defer client.Close()
 	return a.show(ctx, p, client)
+}
+
+// fullScreen reports whether there is a terminal that can show one.
+func fullScreen() bool {
+	return terminal(os.Stdin) && terminal(os.Stdout) && os.Getenv("TERM") != "dumb"
 }
 
 // show runs the full screen and says afterwards how things are.
@@ -181,31 +179,4 @@ func (a *app) dirFlag(p *project.Project) string {
 		return ""
 	}
 	return " -C " + p.Dir
-}
-
-func (a *app) version() *cobra.Command {
-	var asJSON bool
-	cmd := &cobra.Command{
-		Use: "version", Short: "Print the version", Args: words(cobra.NoArgs),
-		RunE: func(*cobra.Command, []string) error {
-			version, built := "development", ""
-			if info, ok := debug.ReadBuildInfo(); ok {
-				if v := info.Main.Version; v != "" && v != "(devel)" {
-					version = v
-				}
-				built = info.GoVersion
-			}
-			if asJSON {
-				return a.json(struct {
-					Version   string `json:"version"`
-					Interface string `json:"interface"`
-					Go        string `json:"go"`
-				}{version, api.Version, built})
-			}
-			fmt.Fprintf(a.out, "neighbour %s (interface %s, %s)\n", version, api.Version, built)
-			return nil
-		},
-	}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print as JSON")
-	return cmd
 }

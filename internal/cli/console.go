@@ -20,14 +20,16 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
+	"neighbour/internal/core/declare"
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/wire"
 )
 
 func (a *app) console() *cobra.Command {
 	return &cobra.Command{
-		Use: "console SERVICE", Short: "Open the interactive client of a server, logged in",
+		Use: "console SERVICE", Example: "  neighbour console ledger", Short: "Open the interactive client of a server, logged in",
 		Long: `Console opens the interactive client of a running server, logged in. For a
 program it is a shell in its folder, with its environment. A server whose kind
 has no client of its own gets a line to its port: what is typed is sent.`,
@@ -120,7 +122,8 @@ func (a *app) run() *cobra.Command {
 server, it gets what leads to that server: its facts, as LEDGER_URL for those of
 the service ledger, and the variables that its own clients read, such as PGHOST.
 The exit code is the command's.`,
-		Args: words(cobra.MinimumNArgs(1)),
+		Args:    words(cobra.MinimumNArgs(1)),
+		Example: "  neighbour run --with api -- node scripts/overdue.js\n  neighbour run --with ledger -- pg_dump > toolshed.sql",
 		RunE: func(_ *cobra.Command, argv []string) error {
 			p, err := a.project()
 			if err != nil {
@@ -158,29 +161,68 @@ The exit code is the command's.`,
 
 var notInName = regexp.MustCompile(`[^A-Z0-9]+`)
 
-// clientEnvironment is what a command gets that is run with a service: the
-// user's own environment, the service's facts, what its clients read, and its
-// own variables.
-func clientEnvironment(p *project.Project, in *kind.Instance) ([]string, error) {
+// clientVariables are what leads a command to a server: its facts, and what
+// its own clients read. A program has none.
+func clientVariables(p *project.Project, in *kind.Instance) ([]wire.Variable, error) {
 	s, k := in.Service, p.Kind(in.Service)
-	env := os.Environ()
-	if !k.Info().InheritEnv {
-		facts, err := k.Facts(in)
-		if err != nil {
-			return nil, err
-		}
-		for _, name := range slices.Sorted(maps.Keys(facts)) {
-			env = append(env, notInName.ReplaceAllString(strings.ToUpper(s.Name+"_"+name), "_")+"="+facts[name].Value)
-		}
+	if k.Info().InheritEnv {
+		return nil, nil
 	}
-	if c, ok := k.(kind.Client); ok {
-		more, err := c.ClientVariables(in)
-		if err != nil {
-			return nil, err
-		}
-		for _, name := range slices.Sorted(maps.Keys(more)) {
-			env = append(env, name+"="+more[name])
-		}
+	facts, err := k.Facts(in)
+	if err != nil {
+		return nil, err
+	}
+	var out []wire.Variable
+	for _, name := range slices.Sorted(maps.Keys(facts)) {
+		variable := notInName.ReplaceAllString(strings.ToUpper(s.Name+"_"+name), "_")
+		out = append(out, wire.Variable{Name: variable, Value: facts[name].Value, Secret: facts[name].Secret, From: []string{s.Name + "." + name}})
+	}
+	c, ok := k.(kind.Client)
+	if !ok {
+		return out, nil
+	}
+	more, err := c.ClientVariables(in)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range slices.Sorted(maps.Keys(more)) {
+		out = append(out, wire.Variable{Name: name, Value: more[name], Because: "the clients of " + k.Info().About + " read it"})
+	}
+	return out, nil
+}
+
+// leadingTo are the variables that lead to a server, explained.
+func leadingTo(p *project.Project, s *declare.Service) ([]project.Explained, error) {
+	in, err := p.Instance(s)
+	if err != nil {
+		return nil, err
+	}
+	in.Program, _ = p.Kind(s).Find(in) // what is not installed here may still be reached
+	if err := p.EnsureInstanceDirs(in); err != nil {
+		return nil, err
+	}
+	vars, err := clientVariables(p, in)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]project.Explained, len(vars))
+	for i, v := range vars {
+		out[i] = project.Explained{Variable: v, Service: s.Name}
+	}
+	return out, nil
+}
+
+// clientEnvironment is what a command gets that is run with a service: the
+// user's own environment, what leads to the service, and its own variables.
+func clientEnvironment(p *project.Project, in *kind.Instance) ([]string, error) {
+	s := in.Service
+	env := os.Environ()
+	leading, err := clientVariables(p, in)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range leading {
+		env = append(env, v.Name+"="+v.Value)
 	}
 	vars, err := p.Variables(s)
 	if err != nil {

@@ -17,7 +17,7 @@ import (
 func (a *app) demo() *cobra.Command {
 	var trouble bool
 	cmd := &cobra.Command{
-		Use: "demo", Short: "Show a running example that needs nothing else installed",
+		Use: "demo", Example: "  neighbour demo\n  neighbour demo --trouble", Short: "Show a running example that needs nothing else installed",
 		Long: `Demo runs the Toolshed, a street's tool-lending library, in a temporary folder:
 its programs and its mail server are in this program. Stopping it from the full
 screen removes the folder again.`,
@@ -44,7 +44,7 @@ screen removes the folder again.`,
 				return err
 			}
 			defer client.Close()
-			if !terminal(os.Stdin) || !terminal(os.Stdout) {
+			if !fullScreen() {
 				err := a.follow(cmd.Context(), p, client, nil, false, func() (api.Done, error) { return client.Start(cmd.Context(), false) })
 				fmt.Fprintf(a.out, "the demo runs in %s; \"neighbour -C %s stop\" ends it\n", p.Dir, p.Dir)
 				return err

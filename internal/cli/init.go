@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -19,12 +20,19 @@ import (
 func (a *app) init() *cobra.Command {
 	var yes, asJSON bool
 	cmd := &cobra.Command{
-		Use: "init", Short: "Make a first declaration from what the project's files say", Args: words(cobra.NoArgs),
+		Use: "init", Example: "  neighbour init\n  neighbour init --yes\n  neighbour init --json", Short: "Make a first declaration from what the project's files say", Args: words(cobra.NoArgs),
 		Long: `Init reads the project's manifests, the scripts that they name, and its env
 files, and shows on one screen what it found, what it proposes, and the file
 that comes of it. Nothing is run, and no password is copied. A declaration that
 is there is never overwritten.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if !asJSON && !yes {
+				if !fullScreen() {
+					return usageError{errors.New("the screen needs a terminal that can show one; --yes takes the proposal as it is, --json prints it")}
+				}
+				_, err := a.propose(cmd.Context())
+				return err
+			}
 			p, err := discover.Read(a.dir)
 			if err != nil {
 				return err
@@ -32,28 +40,34 @@ is there is never overwritten.`,
 			if asJSON {
 				return a.printProposal(p)
 			}
-			path := filepath.Join(p.Dir, declare.FileName)
-			if _, err := os.Lstat(path); err == nil {
-				return existsError(path)
-			}
-			if !yes {
-				if !terminal(os.Stdin) || !terminal(os.Stdout) {
-					return usageError{errors.New("the screen needs a terminal; --yes takes the proposal as it is, --json prints it")}
-				}
-				if yes, err = tui.Setup(cmd.Context(), p); err != nil {
-					return err
-				}
-				if !yes {
-					fmt.Fprintln(a.err, "nothing was written")
-					return nil
-				}
-			}
-			return a.writeProposal(p, path)
+			return a.writeProposal(p, filepath.Join(p.Dir, declare.FileName))
 		},
 	}
 	cmd.Flags().BoolVar(&yes, "yes", false, "write the proposal as it is, without the screen")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print the proposal as JSON, and write nothing")
 	return cmd
+}
+
+// propose shows a first declaration on the screen, and reports whether it was
+// written.
+func (a *app) propose(ctx context.Context) (written bool, err error) {
+	p, err := discover.Read(a.dir)
+	if err != nil {
+		return false, err
+	}
+	path := filepath.Join(p.Dir, declare.FileName)
+	if _, err := os.Lstat(path); err == nil {
+		return false, existsError(path)
+	}
+	yes, err := tui.Setup(ctx, p)
+	if err != nil {
+		return false, err
+	}
+	if !yes {
+		fmt.Fprintln(a.err, "nothing was written")
+		return false, nil
+	}
+	return true, a.writeProposal(p, path)
 }
 
 func existsError(path string) error {

@@ -21,6 +21,7 @@ func (a *app) logs() *cobra.Command {
 	var grep, text, level, since, until string
 	cmd := &cobra.Command{
 		Use: "logs [SERVICE...]", Short: "Print what services wrote",
+		Example:           "  neighbour logs api -f\n  neighbour logs --level error --since 10m\n  neighbour logs --text 'hammer drill'",
 		ValidArgsFunction: a.services,
 		RunE: func(cmd *cobra.Command, names []string) error {
 			p, err := a.project()
@@ -72,7 +73,7 @@ func (a *app) logs() *cobra.Command {
 	cmd.Flags().StringVar(&until, "until", "", "only what came before a `time`")
 	cmd.Flags().BoolVar(&want.json, "json", false, "print a JSON object for each entry")
 	cmd.Flags().StringVar(&grep, "grep", "", "only entries that match a regular `expression`")
-	cmd.Flags().StringVar(&text, "text", "", "only entries with a `text`; small letters stand for large ones, too")
+	cmd.Flags().StringVar(&text, "text", "", "only entries with a `text`; lower case also matches upper case")
 	cmd.Flags().StringVar(&level, "level", "", "only entries of a `level` or a worse one: debug, info, warn, error")
 	cmd.Flags().BoolVar(&want.Events, "events", false, "also what happened to the services: started, ready, failed")
 	cmd.Flags().BoolVar(&want.even, "even", false, "times and levels as columns, rather than the lines as they are")

@@ -23,7 +23,7 @@ import (
 func terminal(f *os.File) bool { return term.IsTerminal(f.Fd()) }
 
 func (a *app) start() *cobra.Command {
-	var noWait, asJSON, prepare bool
+	var noWait, asJSON, prepare, show bool
 	var profile string
 	cmd := &cobra.Command{
 		Use: "start [SERVICE...]", Short: "Start services with what they need, and wait until they are ready",
@@ -31,6 +31,7 @@ func (a *app) start() *cobra.Command {
 a name, all. It returns when each is ready or has failed, with exit code 0 only
 if all are ready. Those that run already are left as they are. A declaration
 that was changed meanwhile is read again if that touches nothing that runs.`,
+		Example:           "  neighbour start\n  neighbour start api\n  neighbour start --profile away --open",
 		ValidArgsFunction: a.services,
 		RunE: func(cmd *cobra.Command, names []string) error {
 			open := a.project
@@ -52,12 +53,16 @@ that was changed meanwhile is read again if that touches nothing that runs.`,
 			if errors.Is(err, silentError{}) {
 				a.sayStops(cmd.Context(), client)
 			}
+			if err == nil && show {
+				err = a.openIn(cmd.Context(), p, names[:min(len(names), 1)], false)
+			}
 			if err == nil && !whole {
 				return silentError{}
 			}
 			return err
 		},
 	}
+	cmd.Flags().BoolVar(&show, "open", false, "open the page of the first named service, or of the last that has one, in the browser")
 	cmd.Flags().BoolVar(&noWait, "no-wait", false, "return at once")
 	cmd.Flags().BoolVar(&prepare, "prepare", false, "run what prepares them also if it is not due")
 	cmd.Flags().StringVar(&profile, "profile", "", "the `name` of a profile of the declaration; it holds until everything is stopped")
@@ -77,6 +82,7 @@ func (a *app) restart() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "restart SERVICE...", Short: "Stop and start services; what needs them is left running",
 		Args:              words(cobra.MinimumNArgs(1)),
+		Example:           "  neighbour restart api\n  neighbour restart api --with-needs",
 		ValidArgsFunction: a.services,
 		RunE: func(cmd *cobra.Command, names []string) error {
 			p, client, whole, err := a.connect(cmd.Context(), a.project, names, names)
@@ -106,7 +112,7 @@ func (a *app) restart() *cobra.Command {
 func (a *app) stop() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
-		Use: "stop [SERVICE...]", Short: "Stop services and what needs them; without a name all, and the keeper ends",
+		Use: "stop [SERVICE...]", Example: "  neighbour stop\n  neighbour stop api", Short: "Stop services and what needs them; without a name all, and the keeper ends",
 		ValidArgsFunction: a.services,
 		RunE: func(cmd *cobra.Command, names []string) error {
 			p, err := a.project()

@@ -47,7 +47,7 @@ func (a *app) withoutDeclaration(problem error) (*project.Project, error) {
 func (a *app) status() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
-		Use: "status", Short: "Show how the services are", Args: words(cobra.NoArgs),
+		Use: "status", Example: "  neighbour status\n  neighbour status --json", Short: "Show how the services are", Args: words(cobra.NoArgs),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			p, err := a.project()
 			if err != nil {
@@ -185,8 +185,11 @@ func (a *app) env() *cobra.Command {
 		Use: "env SERVICE", Short: "Print the environment variables that a service gets",
 		Long: `Env prints the variables that Neighbour sets for a service: those declared, with
 every reference resolved. A program gets the rest of the environment as it is.
-Passwords are printed as they are.`,
-		Args: words(cobra.ExactArgs(1)), ValidArgsFunction: a.services,
+Of a server it prints what leads to it: its facts, as LEDGER_URL for those of
+the service ledger, and the variables that its own clients read. Passwords are
+printed as they are.`,
+		Example: "  neighbour env api\n  neighbour env api --why\n  eval \"$(neighbour env ledger --format shell)\"",
+		Args:    words(cobra.ExactArgs(1)), ValidArgsFunction: a.services,
 		RunE: func(_ *cobra.Command, names []string) error {
 			if asJSON {
 				format = "json"
@@ -209,12 +212,18 @@ Passwords are printed as they are.`,
 			if err != nil {
 				return err
 			}
+			if leading, err := leadingTo(p, p.Service(names[0])); err != nil {
+				return err
+			} else if len(leading) > 0 {
+				vars = append(leading, vars...)
+			}
 			return a.printEnv(vars, format, why)
 		},
 	}
 	cmd.Flags().StringVar(&format, "format", "dotenv", "dotenv, shell or json")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "the same as --format json")
 	cmd.Flags().BoolVar(&why, "why", false, "say where each value comes from")
+	_ = cmd.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"dotenv", "shell", "json"}, cobra.ShellCompDirectiveNoFileComp))
 	return cmd
 }
 

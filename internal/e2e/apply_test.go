@@ -103,6 +103,7 @@ func TestApply(t *testing.T) {
 
 // A keeper that is asked to end leaves the services as they are.
 func TestKeeperAskedToEnd(t *testing.T) {
+	t.Parallel()
 	p := newProject(t, program("a")+program("b", "health = { run = \"true\" }"))
 	p.must("start")
 	was := p.status()

@@ -57,6 +57,7 @@ func needCatalogue(t *testing.T) {
 }
 
 func TestCatalogueOnRealServers(t *testing.T) {
+	t.Parallel()
 	needCatalogue(t)
 	p := newProject(t, catalogue)
 	r := p.run("start")
@@ -186,6 +187,7 @@ func useCatalogue(t *testing.T, s map[string]service, first bool) {
 }
 
 func TestKeysOfTheCatalogue(t *testing.T) {
+	t.Parallel()
 	for toml, says := range map[string]string{
 		"[service.a]\nkind = \"memcached\"\nmemory = -1\n":                       "-1 is not an amount of memory",
 		"[service.a]\nkind = \"nats\"\nstreams = { A = [\"a\"] }\n":              "streams are kept by JetStream, which is off",
@@ -207,6 +209,7 @@ func TestKeysOfTheCatalogue(t *testing.T) {
 }
 
 func TestStaticAndOutside(t *testing.T) {
+	t.Parallel()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer l.Close()

@@ -299,6 +299,7 @@ func TestPortsAndRemedies(t *testing.T) {
 
 // A port that is taken between the check and the bind ends in the same words.
 func TestPortTakenInARace(t *testing.T) {
+	t.Parallel()
 	number := freePort(t)
 	p := newProject(t, fmt.Sprintf("[service.api]\nrun = \"sh -c 'sleep 1; exit 98'\"\nport = %d\n", number))
 	p.must("start", "--no-wait")
@@ -348,7 +349,7 @@ service.api.env.MODE = "away"
 	s.fits(142, 38)
 	s.press("Tab")
 	text = s.see(`(?m)is +by +who listens`)
-	assert.Regexp(t, `shelf +● in use +IPv4 +redis-server, pid \d+`, text)
+	assert.Regexp(t, `shelf +● in use +IPv4 +redis-server .*, pid \d+`, text)
 	s.press("Tab")
 	s.see(`\.env:1 +CACHE_URL +▲ points elsewhere +api +port 1, ours is \d+`)
 	text = s.see(`\.env:2 +MODE +.*= same`)

@@ -15,6 +15,7 @@ import (
 )
 
 func TestStartStatusStop(t *testing.T) {
+	t.Parallel()
 	p := newProject(t, "[project]\nname = \"shed\"\n"+program("base")+program("top", `needs = ["base"]`))
 	s := p.status()
 	assert.Nil(t, s.Keeper, "asking starts nothing")
@@ -63,6 +64,7 @@ func TestStartStatusStop(t *testing.T) {
 }
 
 func TestExitCodesAndMessages(t *testing.T) {
+	t.Parallel()
 	p := newProject(t, program("api"))
 	empty := t.TempDir()
 	broken := newProject(t, "[service.api\n")
@@ -102,6 +104,7 @@ func TestExitCodesAndMessages(t *testing.T) {
 }
 
 func TestWhatCantStart(t *testing.T) {
+	t.Parallel()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer l.Close()
@@ -137,6 +140,7 @@ func TestWhatCantStart(t *testing.T) {
 }
 
 func TestPortsOfProjects(t *testing.T) {
+	t.Parallel()
 	listening := "[service.api]\nrun = \"" + binary + " emulate mail --listen 127.0.0.1:${api.port}\"\nport = 4233\n"
 	one, two := newProject(t, listening), newProject(t, listening)
 	one.must("start")
@@ -156,13 +160,16 @@ func TestPortsOfProjects(t *testing.T) {
 }
 
 func TestPortHeldByAnotherServiceOfTheProject(t *testing.T) {
-	p := newProject(t, "[service.one]\nrun = \""+binary+" emulate mail --listen 127.0.0.1:4288\"\nhealth = { tcp = \"127.0.0.1:4288\" }\n[service.two]\nrun = \"sleep 1000\"\nport = 4288\nneeds = [\"one\"]\n")
+	t.Parallel()
+	number := itoa(freePort(t))
+	p := newProject(t, "[service.one]\nrun = \""+binary+" emulate mail --listen 127.0.0.1:"+number+"\"\nhealth = { tcp = \"127.0.0.1:"+number+"\" }\n[service.two]\nrun = \"sleep 1000\"\nport = "+number+"\nneeds = [\"one\"]\n")
 	r := p.run("start")
 	assert.Equal(t, 1, r.code)
-	assert.Regexp(t, `port 4288 is held by neighbour .*, pid \d+, started \d+ s ago in .*, this project's one`, r.stderr)
+	assert.Regexp(t, `port \d+ is held by neighbour .*, pid \d+, started \d+ s ago in .*, this project's one`, r.stderr)
 }
 
 func TestEnvAndLogs(t *testing.T) {
+	t.Parallel()
 	p := newProject(t, `
 [service.api]
 run = "sh -c 'echo one; echo two >&2; printf \"\\033[31mred\\033[2J\\n\"; exec sleep 1000'"
@@ -197,6 +204,7 @@ env = { A = "it's ${api.port}", B = "x" }
 }
 
 func TestPathsWithSpacesAndLength(t *testing.T) {
+	t.Parallel()
 	for _, name := range []string{"a folder with 'quotes' and spaces", strings.Repeat("very-long-", 20)} {
 		dir := filepath.Join(t.TempDir(), name)
 		require.NoError(t, os.Mkdir(dir, 0o755))
@@ -208,6 +216,7 @@ func TestPathsWithSpacesAndLength(t *testing.T) {
 }
 
 func TestInterruptedStartGoesOn(t *testing.T) {
+	t.Parallel()
 	p := newProject(t, "[service.slow]\nrun = \"sleep 1000\"\nhealth = { run = \"test -e go\" }\n")
 	cmd := exec.Command(binary, "start")
 	cmd.Dir = p.dir
@@ -224,6 +233,7 @@ func TestInterruptedStartGoesOn(t *testing.T) {
 }
 
 func TestBrokenFileCanStillBeStopped(t *testing.T) {
+	t.Parallel()
 	p := newProject(t, program("api"))
 	p.must("start")
 	p.write("neighbour.toml", "[service.api\n")
@@ -235,6 +245,7 @@ func TestBrokenFileCanStillBeStopped(t *testing.T) {
 }
 
 func TestChangedDeclaration(t *testing.T) {
+	t.Parallel()
 	p := newProject(t, "[service.api]\nrun = \"no-such-program\"\n")
 	assert.Equal(t, 1, p.run("start").code)
 	keeper := p.status().Keeper.PID
@@ -257,6 +268,7 @@ func TestChangedDeclaration(t *testing.T) {
 }
 
 func TestJSONOfTheOthers(t *testing.T) {
+	t.Parallel()
 	p := newProject(t, "[service.api]\nrun = \"sh -c 'echo {}; exec sleep 1000'\"\nenv.A = \"x\"\nhealth = { log = \"{}\" }\n")
 	var started struct{ Services []service }
 	require.NoError(t, json.Unmarshal([]byte(p.must("start", "--json")), &started))

@@ -47,6 +47,7 @@ func (p *project) say(service, commands string) string {
 }
 
 func TestConsolesAndSettings(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, testkit.Postgres, "postgres")
 	testkit.Need(t, "redis-server")
 	testkit.Need(t, "/usr/sbin/mariadbd", "mariadbd")
@@ -134,6 +135,7 @@ func commandLines(t *testing.T) []string {
 }
 
 func TestSettingsThatServersRefuse(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, testkit.Postgres, "postgres")
 	testkit.Need(t, "redis-server")
 	for toml, says := range map[string]string{

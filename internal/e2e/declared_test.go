@@ -97,6 +97,7 @@ health = { log = "drill|nil|^$|." }
 }
 
 func TestProfilesAndLocalFile(t *testing.T) {
+	t.Parallel()
 	p := newProject(t, program("api", "env.WHERE = \"here\"")+`
 [errand.count]
 run = "true"
@@ -137,6 +138,7 @@ service.api.env.WHERE = "back"
 }
 
 func TestDatabaseUsers(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, testkit.Postgres, "postgres")
 	testkit.Need(t, "/usr/sbin/mariadbd", "mariadbd")
 	p := newProject(t, `
@@ -198,6 +200,7 @@ env.READ = "${ledger.o'reader.url}"
 // A server's refusal is told with the line of the declaration that it is
 // about, and other mistakes that only the machine shows.
 func TestRefusalsNameTheirLine(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, testkit.Postgres, "postgres")
 	testkit.Need(t, "redis-server")
 	testkit.Need(t, "/usr/sbin/mariadbd", "mariadbd")
@@ -237,6 +240,7 @@ func TestRefusalsNameTheirLine(t *testing.T) {
 }
 
 func TestDataOfAnother(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "redis-server")
 	p := newProject(t, "[service.shelf]\nkind = \"redis\"\n")
 	p.must("start")
@@ -288,6 +292,7 @@ exec /usr/sbin/mariadbd "$@"
 
 // Every kind has a console, if only a line to its port.
 func TestConsolesWithoutAClient(t *testing.T) {
+	t.Parallel()
 	needCatalogue(t)
 	testkit.Need(t, "/usr/sbin/php-fpm*", "php-fpm")
 	p := newProject(t, "[service.pages]\nkind = \"memcached\"\n[service.jobs]\nkind = \"beanstalkd\"\n[service.bus]\nkind = \"nats\"\n[service.postbox]\nkind = \"mail\"\n[service.page]\nkind = \"static\"\nroot = \".\"\n[service.engine]\nkind = \"php\"\n"+program("api", "env.TOOL = \"drill\"", "dir = \".\""))
@@ -303,6 +308,7 @@ func TestConsolesWithoutAClient(t *testing.T) {
 
 // Under root, PHP's pages are made by the declared user.
 func TestPoolUser(t *testing.T) {
+	t.Parallel()
 	testkit.NeedRoot(t)
 	testkit.Need(t, "/usr/sbin/php-fpm*", "php-fpm")
 	testkit.Need(t, "/usr/sbin/nginx", "nginx")

@@ -543,9 +543,11 @@ stop = { signal = "USR1" }
 
 // Whatever goes wrong, what is promised holds.
 func TestFaults(t *testing.T) {
+	t.Parallel()
 	for _, about := range []string{"keeper", "stop", "service", "reload", "machine"} {
 		for _, f := range faults[about] {
 			t.Run(about+"/"+f.name, func(t *testing.T) {
+				t.Parallel()
 				t.Logf("promise: %s; found: %s", f.promise, f.found)
 				// The name of a test makes too long a path for a socket in it.
 				dir, err := os.MkdirTemp("", "f")

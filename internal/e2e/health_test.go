@@ -73,6 +73,7 @@ needs = ["once"]
 }
 
 func TestAilingAndMended(t *testing.T) {
+	t.Parallel()
 	p := newProject(t, "[service.api]\nrun = \"sleep 1000\"\nhealth = { run = \"test ! -e ill\", every = \"50ms\", fails = 2 }\n")
 	p.must("start")
 	pid := p.status().Service["api"].PID
@@ -85,6 +86,7 @@ func TestAilingAndMended(t *testing.T) {
 }
 
 func TestRestartPolicies(t *testing.T) {
+	t.Parallel()
 	p := newProject(t, `
 [service.always]
 run = "sh -c 'echo turn; sleep 0.4'"
@@ -111,6 +113,7 @@ stop = { signal = "USR1" }
 }
 
 func TestOptionalMayFail(t *testing.T) {
+	t.Parallel()
 	p := newProject(t, "[service.tariffs]\nrun = \"no-such-program\"\noptional = true\n"+program("api", `needs = ["tariffs"]`))
 	r := p.run("start")
 	assert.Zero(t, r.code, "what is optional doesn't decide")

@@ -131,6 +131,7 @@ func TestLogsOnTheScreen(t *testing.T) {
 
 // The same filters on the command line.
 func TestLogsCommand(t *testing.T) {
+	t.Parallel()
 	p := talking(t)
 	logs := func(args ...string) string { return p.must(append([]string{"logs"}, args...)...) }
 	assert.Equal(t, 100, strings.Count(logs(), "\n"), "the latest 100")

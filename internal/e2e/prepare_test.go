@@ -14,6 +14,7 @@ import (
 // A preparation runs before the start, in the service's folder and with its
 // environment, and again only when its files change.
 func TestPreparations(t *testing.T) {
+	t.Parallel()
 	p := newProject(t, `
 [service.api]
 run = "./built"

@@ -16,6 +16,7 @@ import (
 // RabbitMQ with a port mapper of its own: declared queues keep their messages
 // over a stop, and nothing of Erlang is left after it.
 func TestRabbitMQ(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "/usr/lib/rabbitmq/bin/rabbitmq-server")
 	p := newProject(t, `
 [service.orders]

@@ -77,6 +77,7 @@ func use(t *testing.T, p *project, first bool) {
 }
 
 func TestRealServersKeepTheirData(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, testkit.Postgres, "postgres")
 	testkit.Need(t, "redis-server")
 	p := newProject(t, realServers)
@@ -115,6 +116,7 @@ func TestRealServersKeepTheirData(t *testing.T) {
 }
 
 func TestPostgresThatCantBeUsed(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, testkit.Postgres, "postgres")
 	p := newProject(t, "[service.ledger]\nkind = \"postgres\"\nversion = \">=99\"\n")
 	assert.Regexp(t, `no installed PostgreSQL meets version = ">=99"; installed: \d+\.\d+ \(/.*\); install another`, p.run("start").stderr)
@@ -172,6 +174,7 @@ func TestMissingServersAreNamedWithTheirPackage(t *testing.T) {
 }
 
 func TestExampleToolshed(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, testkit.Postgres, "postgres")
 	testkit.Need(t, "redis-server")
 	root, err := filepath.Abs("../../examples/toolshed")

@@ -34,6 +34,7 @@ func fetch(t *testing.T, url string) (int, string) {
 // A PHP page through nginx and php-fpm that reads from MariaDB, with an
 // address that only the front controller knows.
 func TestPageFromADatabase(t *testing.T) {
+	t.Parallel()
 	needWeb(t)
 	p := newProject(t, `
 [service.books]
@@ -104,6 +105,7 @@ echo $row['name'], ' at ', $_SERVER['REQUEST_URI'], ' with ', ini_get('memory_li
 }
 
 func TestWebServersThatCantBe(t *testing.T) {
+	t.Parallel()
 	needWeb(t)
 	for toml, says := range map[string]string{
 		"[service.a]\nkind = \"nginx\"\n":                                                                                      "there is nothing to serve",

@@ -1,0 +1,76 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"neighbour/internal/core/declare"
+)
+
+// words makes errors in the arguments usage errors, in our words.
+func words(check cobra.PositionalArgs) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if err := check(cmd, args); err != nil {
+			return usageError{fmt.Errorf("%w (see: %s --help)", misread(cmd, args, err), cmd.CommandPath())}
+		}
+		return nil
+	}
+}
+
+// misread says what is wrong with a command's arguments, by what its usage
+// names.
+func misread(cmd *cobra.Command, args []string, err error) error {
+	_, takes, _ := strings.Cut(cmd.Use, " ")
+	service := strings.HasPrefix(takes, "SERVICE")
+	switch {
+	case cmd.Parent() == nil && len(args) > 0:
+		err = fmt.Errorf("there is no command %q", args[0])
+		if near := declare.Nearest(args[0], names(cmd)); near != "" {
+			err = fmt.Errorf("%w; did you mean %q?", err, near)
+		}
+	case takes == "" && len(args) > 0:
+		err = fmt.Errorf("%s takes no names, and there is %q", cmd.Name(), args[0])
+	case service && len(args) == 0:
+		err = fmt.Errorf("%s needs the name of a service", cmd.Name())
+	case service && len(args) > 1:
+		err = fmt.Errorf("%s takes one service, and there are %d names", cmd.Name(), len(args))
+	case cmd.Name() == "run":
+		err = errors.New("run needs a command: neighbour run --with SERVICE -- COMMAND")
+	}
+	return err
+}
+
+// misflagged says what is wrong with a command's options.
+func misflagged(cmd *cobra.Command, err error) error {
+	var unknown *pflag.NotExistError
+	var none *pflag.ValueRequiredError
+	var invalid *pflag.InvalidValueError
+	option := func(f *pflag.Flag) string { return "--" + f.Name }
+	switch {
+	case errors.As(err, &unknown) && unknown.GetSpecifiedShortnames() != "":
+		err = fmt.Errorf("%s has no option -%s", cmd.Name(), unknown.GetSpecifiedName())
+	case errors.As(err, &unknown):
+		var known []string
+		cmd.Flags().VisitAll(func(f *pflag.Flag) { known = append(known, f.Name) })
+		err = fmt.Errorf("%s has no option --%s", cmd.Name(), unknown.GetSpecifiedName())
+		if near := declare.Nearest(unknown.GetSpecifiedName(), known); near != "" {
+			err = fmt.Errorf("%w; did you mean --%s?", err, near)
+		}
+	case errors.As(err, &none):
+		err = fmt.Errorf("%s needs a value", option(none.GetFlag()))
+	case errors.As(err, &invalid):
+		what := "not what it takes"
+		switch invalid.GetFlag().Value.Type() {
+		case "int":
+			what = "not a whole number"
+		case "bool":
+			what = "neither true nor false"
+		}
+		err = fmt.Errorf("%s: %q is %s", option(invalid.GetFlag()), invalid.GetValue(), what)
+	}
+	return usageError{fmt.Errorf("%w (see: %s --help)", err, cmd.CommandPath())}
+}

@@ -1,0 +1,19 @@
+#!/usr/bin/env bash
+# Runs a command in a copy of this checkout as an ordinary user, whom root
+# makes for it; who isn't root runs it as it is.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+[ "$(id -u)" = 0 ] || exec "$@"
+user=neighbour-test
+id $user >/dev/null 2>&1 || useradd --system --create-home --shell /bin/bash $user
+home=$(getent passwd $user | cut -d: -f6)
+copy=$(mktemp -d "$home/checkout.XXXXXX")
+trap 'rm -rf "$copy"' EXIT
+git ls-files -z --cached --others --exclude-standard | tar --null --files-from=- --ignore-failed-read -cf - 2>/dev/null | tar -xf - -C "$copy"
+# The modules come along, since this user's cache isn't another's to read.
+"${GO:-go}" mod vendor -o "$copy/vendor"
+chown -R $user: "$copy"
+go=$(dirname "$(command -v "${GO:-go}")")
+cd "$copy"
+runuser -u $user -- env -i PATH="$go:/usr/local/bin:/usr/bin:/bin" HOME="$home" LANG="${LANG:-C.UTF-8}" CI="${CI:-}" NEIGHBOUR_ORDINARY=true \
+  GOTOOLCHAIN=local GOFLAGS="-mod=vendor -buildvcs=false" "$@"
