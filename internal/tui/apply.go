@@ -18,6 +18,7 @@ type changesMsg struct {
 }
 
 func (m *model) askChanges() tea.Cmd {
+	m.asking = true
 	client := m.client
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(m.ctx, callLimit)

@@ -112,7 +112,12 @@ func (m *model) facts(s api.Status, width int) []string {
 	row := func(name, value string, in ink) {
 		// An address is of no use with its end cut off.
 		for _, l := range strings.Split(ansi.Hardwrap(Plain(value), width-label, true), "\n") {
-			out = append(out, t.paint(faint, fmt.Sprintf("%-*s", label, name))+t.paint(in, l))
+			text := t.paint(in, l)
+			if strings.HasPrefix(value, "http://") || strings.HasPrefix(value, "https://") {
+				// Terminals that can't follow links leave them out (OSC 8).
+				text = t.style[in].Hyperlink(Plain(value)).Render(l)
+			}
+			out = append(out, t.paint(faint, fmt.Sprintf("%-*s", label, name))+text)
 			name = ""
 		}
 	}

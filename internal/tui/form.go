@@ -286,6 +286,7 @@ type kindsMsg struct {
 
 // askKinds asks the keeper for the kinds.
 func (m *model) askKinds() tea.Cmd {
+	m.asking = true
 	client := m.client
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(m.ctx, callLimit)

@@ -10,6 +10,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"neighbour/internal/api"
+	"neighbour/internal/browser"
 	"neighbour/internal/core/keep"
 )
 
@@ -51,6 +52,9 @@ func (m *model) bindings() []binding {
 	if len(s.Facts) > 0 {
 		out = append(out, spare(2, "c", "copy"))
 	}
+	if pageOf(s) != "" && s.State == keep.Ready {
+		out = append(out, spare(3, "o", "open page"))
+	}
 	if hasSecret(s) {
 		does := "show password"
 		if m.reveal {
@@ -76,6 +80,10 @@ func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
 		if pressed == "q" {
 			return tea.Quit
 		}
+		return nil
+	}
+	if m.asking {
+		m.typed = append(m.typed, k)
 		return nil
 	}
 	m.flash = ""
@@ -117,6 +125,26 @@ func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
 		return m.page.key(m, pressed)
 	}
 	return m.mapKey(pressed)
+}
+
+// answered goes on with what was asked for a question, and gives the question
+// the keys that were pressed meanwhile.
+func (m *model) answered(err error, then func() tea.Cmd) tea.Cmd {
+	typed := m.typed
+	m.asking, m.typed = false, nil
+	if err != nil {
+		text, _, _ := strings.Cut(err.Error(), "\n")
+		m.say(text, true)
+		return nil
+	}
+	cmds := []tea.Cmd{then()}
+	for _, k := range typed {
+		if m.panel == nil {
+			break // answered, or there was nothing to ask
+		}
+		cmds = append(cmds, m.key(k))
+	}
+	return tea.Batch(cmds...)
 }
 
 // turnTo opens the view that has a number key.
@@ -179,6 +207,8 @@ func (m *model) mapKey(pressed string) tea.Cmd {
 		m.reveal = !m.reveal && hasSecret(s)
 	case "c":
 		return m.copy(s)
+	case "o":
+		return m.openPage(s)
 	case "enter":
 		if s.Name != "" {
 			return m.openLogs(s.Name)
@@ -324,6 +354,7 @@ func (m *model) askAlong(service string, then func(*model, keep.Along) tea.Cmd) 
 	if service == "" {
 		return nil
 	}
+	m.asking = true
 	client := m.client
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(m.ctx, callLimit)
@@ -394,6 +425,31 @@ func (m *model) stopAndQuit() tea.Cmd {
 
 // stopFailedMsg says that everything could not be stopped.
 type stopFailedMsg struct{ err error }
+
+// pageOf is the address of a service's page, "" if it has none.
+func pageOf(s api.Status) string {
+	for _, f := range s.Facts {
+		if strings.HasPrefix(f.Value, "http") && !f.Secret {
+			return f.Value
+		}
+	}
+	return ""
+}
+
+// openPage opens a service's page in the browser.
+func (m *model) openPage(s api.Status) tea.Cmd {
+	address := pageOf(s)
+	switch {
+	case address == "":
+		m.say(s.Name+" has no page", false)
+		return nil
+	case s.State != keep.Ready:
+		m.say(fmt.Sprintf("%s is %s, so its page is not there yet", s.Name, s.State), false)
+		return nil
+	}
+	m.say("opening "+address, false)
+	return func() tea.Msg { return doneMsg{browser.Open(address)} }
+}
 
 // copy puts a fact on the clipboard; if there are several it asks which.
 func (m *model) copy(s api.Status) tea.Cmd {

@@ -3,7 +3,9 @@ package tui
 import "neighbour/internal/core/check"
 
 // LevelShape is the sign of a finding's level.
-func LevelShape(l check.Level) string {
+func LevelShape(l check.Level) string { return signs(levelShape(l)) }
+
+func levelShape(l check.Level) string {
 	switch l {
 	case check.Stops:
 		return "✖"

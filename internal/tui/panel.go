@@ -177,17 +177,21 @@ func (c *copier) key(m *model, k tea.KeyPressMsg) tea.Cmd {
 }
 
 // help lists the keys of a view, and the signs.
-type help struct{ keys []binding }
+type help struct {
+	keys []binding
+	page int
+}
 
 var helpKeys = []binding{
 	key("← ↑ ↓ →", "select a service"), key("tab", "the next one in the order of the start"),
 	key("s", "start it with what it needs"), key("r", "restart it"), key("t", "stop it with what needs it"),
 	key("S R T", "the same, for more services"), key("enter", "its log"), key("2", "the logs of all"),
-	key("c", "copy its address or a credential"), key("v", "show or hide passwords"),
+	key("c", "copy its address or a credential"), key("o", "open its page in the browser"), key("v", "show or hide passwords"),
 	key("e", "change its version or port"), key("n", "add a service"), key("x", "remove it from the declaration"),
 	key("a", "apply a changed neighbour.toml"),
 	key("3", "wiring: variables, ports, env files"), key("7", "checks, and what can be done"),
 	key("/", "show only some, by name, kind or state"), key("q", "leave; services go on"), key("Q", "stop all and leave"),
+	key("mouse", "selects; shift and drag marks text"),
 }
 
 var stateHelp = []struct {
@@ -213,6 +217,16 @@ func (h *help) draw(m *model) []string {
 		signs = append(signs, t.paint(stateInk(s.state), fmt.Sprintf("%s %-10s", Shape(s.state), s.state))+t.paint(plain, s.text))
 	}
 	signs = append(signs, "", t.paint(stateGood, "▂▃▄▅▇")+t.paint(plain, " how long a check took"), t.paint(stateBad, "×")+t.paint(plain, "     a check that failed"))
+	// What doesn't fit is on further pages, keys and signs each going on; on a
+	// narrow screen the signs come after the keys.
+	room := helpRoom(m)
+	if m.width < helpWide {
+		keys, signs = append(append(keys, ""), signs...), nil
+	}
+	if pages := h.pages(m); pages > 1 {
+		h.page = min(h.page, pages-1)
+		keys, signs = part(keys, h.page, room), part(signs, h.page, room)
+	}
 	lines := make([]string, max(len(keys), len(signs)))
 	for i := range lines {
 		k, s := "", ""
@@ -222,14 +236,57 @@ func (h *help) draw(m *model) []string {
 		if i < len(signs) {
 			s = signs[i]
 		}
+		if signs == nil {
+			lines[i] = pad(k, min(60, m.width-12))
+			continue
+		}
 		lines[i] = pad(k, min(47, m.width-12-34)) + "  " + s
 	}
-	return m.frame("Keys and signs", lines)
+	title := "Keys and signs"
+	if pages := h.pages(m); pages > 1 {
+		title += fmt.Sprintf(", page %d of %d", h.page+1, pages)
+	}
+	return m.frame(title, lines)
 }
 
-func (*help) key(m *model, _ tea.KeyPressMsg) tea.Cmd {
+// pages is how many pages the help has on this screen.
+func (h *help) pages(m *model) int {
+	rows := max(len(h.keys), len(stateHelp)+3)
+	if m.width < helpWide {
+		rows = len(h.keys) + len(stateHelp) + 4
+	}
+	return (rows + helpRoom(m) - 1) / helpRoom(m)
+}
+
+// helpWide is from which width on keys and signs are beside each other.
+const helpWide = 96
+
+// helpRoom is how many rows of help the screen has room for.
+func helpRoom(m *model) int { return max(4, m.height-headerRows-keyRows-3) }
+
+// part is a page of rows.
+func part(rows []string, page, size int) []string {
+	from := min(page*size, len(rows))
+	return rows[from:min(from+size, len(rows))]
+}
+
+func (h *help) key(m *model, k tea.KeyPressMsg) tea.Cmd {
+	switch k.String() {
+	case "right", "down", "pgdown", "space", "tab":
+		if h.page+1 < h.pages(m) {
+			h.page++
+			return nil
+		}
+	case "left", "up", "pgup", "shift+tab":
+		if h.page > 0 {
+			h.page--
+			return nil
+		}
+	}
 	m.panel = nil
 	return nil
 }
 
-func (*help) bindings() []binding { return []binding{key("any key", "back")} }
+func (*help) bindings() []binding {
+	return []binding{key("← →", "another page"), key("any other key", "back")}
+}

@@ -139,6 +139,8 @@ func (s *setup) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		s.width, s.height = msg.Width, msg.Height
 	case tea.BackgroundColorMsg:
 		s.told(msg)
+	case tea.ColorProfileMsg:
+		s.profiled(msg)
 	case tickMsg:
 		s.decided = true
 	case hereMsg:

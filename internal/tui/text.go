@@ -11,7 +11,9 @@ import (
 
 // Shape is the sign of a state. Each state has its own, so that none is told
 // by its colour alone.
-func Shape(s keep.State) string {
+func Shape(s keep.State) string { return signs(shape(s)) }
+
+func shape(s keep.State) string {
 	switch s {
 	case keep.Waiting:
 		return "◌"
@@ -89,5 +91,5 @@ func Truncate(s string, width int) string {
 	if width <= 0 {
 		return ""
 	}
-	return ansi.Truncate(s, width, "…")
+	return ansi.Truncate(s, width, signs("…"))
 }

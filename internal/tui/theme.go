@@ -7,6 +7,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
 
 	"neighbour/internal/core/keep"
 )
@@ -46,6 +47,31 @@ type theme struct {
 // groundVariable is the environment variable that says which ground to use,
 // "light" or "dark", where the terminal can't be asked or says otherwise.
 const groundVariable = "NEIGHBOUR_GROUND"
+
+// few is the theme of a terminal with 16 colours: the colours are the
+// terminal's own, so texts have that of all its texts, and nothing is drawn on
+// a ground of ours. What is selected, ailing and failed differ.
+func few(dark bool) *theme {
+	t := &theme{}
+	base := lipgloss.NewStyle()
+	// The bright ones are readable on a dark ground only.
+	c := func(n int) color.Color {
+		if dark {
+			n += 8
+		}
+		return lipgloss.ANSIColor(n)
+	}
+	const red, green, yellow, blue, magenta, cyan = 1, 2, 3, 4, 5, 6
+	t.style = [inks]lipgloss.Style{
+		plain: base, faint: base.Faint(true), line: base.Faint(true), strong: base.Bold(true), stateOff: base.Faint(true),
+		accent: base.Foreground(c(magenta)).Bold(true), stateGood: base.Foreground(c(green)), stateBusy: base.Foreground(c(cyan)),
+		stateWarn: base.Foreground(c(yellow)), stateBad: base.Foreground(c(red)).Bold(true), match: base.Reverse(true),
+	}
+	for i := range hues {
+		t.style[firstHue+ink(i)] = base.Foreground(c([]int{cyan, magenta, yellow, green, blue, red}[i%6]))
+	}
+	return t
+}
 
 func newTheme(dark bool) *theme {
 	pick := lipgloss.LightDark(dark)
@@ -92,33 +118,52 @@ func stateInk(s keep.State) ink {
 }
 
 // ground is which colours are used: those for the ground that the terminal
-// tells, or that the user's variable says.
+// tells, or that the user's variable says, and as many as the terminal has.
 type ground struct {
 	theme   *theme
 	decided bool
+	dark    bool
+	sixteen bool // the terminal has no more colours
 }
 
 func newGround() ground {
 	said := os.Getenv(groundVariable)
-	return ground{theme: newTheme(said != "light"), decided: said != ""}
+	g := ground{dark: said != "light", decided: said != ""}
+	g.choose()
+	return g
+}
+
+func (g *ground) choose() {
+	g.theme = newTheme(g.dark)
+	if g.sixteen {
+		// Without an answer the colours must do on any ground.
+		g.theme = few(g.dark && g.decided)
+	}
 }
 
 // told takes the terminal's answer.
 func (g *ground) told(msg tea.BackgroundColorMsg) {
 	if os.Getenv(groundVariable) == "" {
-		g.theme = newTheme(msg.IsDark())
+		g.dark = msg.IsDark()
 	}
 	g.decided = true
+	g.choose()
+}
+
+// profiled takes how many colours the terminal has.
+func (g *ground) profiled(msg tea.ColorProfileMsg) {
+	g.sixteen = msg.Profile == colorprofile.ANSI
+	g.choose()
 }
 
 // view is a full screen of lines. Until the terminal has told its own ground,
 // ours must not hide it; with a ground of our own the colours are readable on
 // any terminal.
 func (g *ground) view(lines []string, title string) tea.View {
-	v := tea.NewView(strings.Join(lines, "\n"))
+	v := tea.NewView(signs(strings.Join(lines, "\n")))
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
-	if _, none := os.LookupEnv("NO_COLOR"); g.decided && !none {
+	if _, none := os.LookupEnv("NO_COLOR"); g.decided && !none && !g.sixteen {
 		v.BackgroundColor = g.theme.ground
 	}
 	v.WindowTitle = title

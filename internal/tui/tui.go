@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -95,8 +94,12 @@ type model struct {
 	filter           string
 	filtering        bool
 	reveal           bool // secrets are shown
-	panel            panel
-	page             page // another view instead of the map, or nil
+	// asking says that a question is on its way: the keys pressed until it is
+	// there are for it, and not for what lies below.
+	asking bool
+	typed  []tea.KeyPressMsg
+	panel  panel
+	page   page // another view instead of the map, or nil
 
 	findings   []check.Finding
 	checking   bool
@@ -185,6 +188,8 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.width, m.height = msg.Width, msg.Height
 	case tea.BackgroundColorMsg:
 		m.told(msg)
+	case tea.ColorProfileMsg:
+		m.profiled(msg)
 	case tickMsg:
 		m.now = time.Time(msg)
 		m.decided = true // a terminal that has not answered by now won't
@@ -235,23 +240,17 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 		return m, tea.Batch(m.askChecks(), m.refresh())
 	case alongMsg:
-		if msg.err == nil {
-			return m, msg.then(m, msg.along)
-		}
-		m.say(msg.err.Error(), true)
+		return m, m.answered(msg.err, func() tea.Cmd { return msg.then(m, msg.along) })
 	case changesMsg:
-		if msg.err != nil {
-			text, _, _ := strings.Cut(msg.err.Error(), "\n")
-			m.say(text, true)
-		} else {
+		return m, m.answered(msg.err, func() tea.Cmd {
 			m.panel = &changes{msg.effects}
-		}
+			return nil
+		})
 	case kindsMsg:
-		if msg.err != nil {
-			m.say(msg.err.Error(), true)
-		} else {
+		return m, m.answered(msg.err, func() tea.Cmd {
 			m.panel = newService(msg.kinds)
-		}
+			return nil
+		})
 	case editedMsg:
 		return m, m.edited(msg)
 	case refreshedMsg:
@@ -280,6 +279,7 @@ func (m *model) connected(msg connectedMsg) tea.Cmd {
 	if m.left.Stopped {
 		return nil
 	}
+	m.asking, m.typed = false, nil
 	if msg.err != nil {
 		m.lost = true
 		return m.reconnect()

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"testing"
@@ -9,6 +10,7 @@ import (
 	"unicode"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
@@ -201,4 +203,90 @@ func BenchmarkScreen(b *testing.B) {
 	for b.Loop() {
 		m.screen()
 	}
+}
+
+// A key that is pressed while a question is on its way is for the question.
+func TestQuickTyping(t *testing.T) {
+	m := shown(142, 38, toolshed(4)...)
+	m.client = api.NewClient("/nowhere")
+	selected := m.selected
+	m.Update(tea.KeyPressMsg{Code: 't', Text: "t"})
+	for _, k := range []tea.KeyPressMsg{{Code: tea.KeyDown}, {Code: tea.KeyEnter}, {Code: 'q', Text: "q"}} {
+		_, cmd := m.Update(k)
+		assert.Nil(t, cmd)
+	}
+	assert.Equal(t, selected, m.selected, "nothing below takes them")
+	assert.Nil(t, m.page)
+	m.Update(alongMsg{along: keep.Along{Service: selected, Running: []string{"web"}}, then: (*model).stopOne})
+	assert.Nil(t, m.panel, "enter has answered it")
+	assert.Equal(t, "stopping "+selected, m.flash)
+	m.Update(tea.KeyPressMsg{Code: 't', Text: "t"})
+	m.Update(alongMsg{err: errors.New("the keeper is gone")})
+	m.Update(tea.KeyPressMsg{Code: tea.KeyDown})
+	assert.NotEqual(t, selected, m.selected, "without a question the keys are the map's again")
+}
+
+func TestHelpFits(t *testing.T) {
+	for _, size := range [][2]int{{80, 24}, {60, 16}, {142, 38}} {
+		m := shown(size[0], size[1], toolshed(2)...)
+		m.Update(tea.KeyPressMsg{Code: '?', Text: "?"})
+		h := m.panel.(*help)
+		seen := ""
+		for range h.pages(m) {
+			seen += text(m)
+			m.Update(tea.KeyPressMsg{Code: tea.KeyRight})
+		}
+		for _, says := range []string{"select a service", "selects; shift and drag marks text", "stop all and leave", "ran once, ended well", "a check that failed"} {
+			assert.Contains(t, seen, says, size)
+		}
+		m.Update(tea.KeyPressMsg{Code: 'q', Text: "q"})
+		assert.Nil(t, m.panel)
+	}
+}
+
+// Without UTF-8 there are signs of ASCII, each as wide, and a state's own.
+func TestSignsOfASCII(t *testing.T) {
+	for vars, shows := range map[string]bool{"": true, "LANG=C": false, "LANG=de_DE.UTF-8": true, "LANG=de_DE.UTF-8 LC_ALL=POSIX": false, "LC_CTYPE=C.utf8 LANG=C": true} {
+		getenv := func(name string) string {
+			for _, v := range strings.Fields(vars) {
+				if value, ok := strings.CutPrefix(v, name+"="); ok {
+					return value
+				}
+			}
+			return ""
+		}
+		assert.Equal(t, shows, showsUTF8(getenv), vars)
+	}
+	seen := map[string]bool{}
+	for _, s := range []keep.State{keep.Stopped, keep.Waiting, keep.Preparing, keep.Starting, keep.Ready, keep.Ailing, keep.Stopping, keep.Failed, keep.Finished} {
+		seen[toASCII(shape(s))] = true
+	}
+	assert.Len(t, seen, 9)
+	m := shown(142, 38, toolshed(6)...)
+	for _, l := range m.screen() {
+		out := toASCII(l)
+		assert.Equal(t, Width(l), Width(out))
+		for _, r := range out {
+			assert.Less(t, r, rune(0x80))
+		}
+	}
+}
+
+// With 16 colours what is selected, ailing and failed still differ, and texts
+// have the terminal's own colour.
+func TestSixteenColours(t *testing.T) {
+	for _, dark := range []bool{true, false} {
+		theme := few(dark)
+		seen := map[string]bool{}
+		for _, i := range []ink{accent, stateGood, stateBusy, stateWarn, stateBad} {
+			seen[fmt.Sprint(theme.style[i].GetForeground())] = true
+		}
+		assert.Len(t, seen, 5)
+		assert.Equal(t, "x", theme.paint(plain, "x"))
+	}
+	g := newGround()
+	g.decided = true
+	assert.NotNil(t, g.view(nil, "").BackgroundColor)
+	g.profiled(tea.ColorProfileMsg{Profile: colorprofile.ANSI})
+	assert.Nil(t, g.view(nil, "").BackgroundColor)
 }

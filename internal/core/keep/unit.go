@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -367,6 +369,8 @@ func (u *unit) explain(e ending) failure {
 	}
 	if line := u.driver.errorLine(); line != "" && !e.exit.OK() {
 		why.reason += ": " + line
+		// What has been said need not be said again.
+		why.remarks = slices.DeleteFunc(why.remarks, func(r string) bool { return strings.TrimSpace(r) == line })
 	}
 	return why
 }
