@@ -15,5 +15,10 @@ git ls-files -z --cached --others --exclude-standard | tar --null --files-from=-
 chown -R $user: "$copy"
 go=$(dirname "$(command -v "${GO:-go}")")
 cd "$copy"
-runuser -u $user -- env -i PATH="$go:/usr/local/bin:/usr/bin:/bin" HOME="$home" LANG="${LANG:-C.UTF-8}" CI="${CI:-}" NEIGHBOUR_ORDINARY=true \
-  GOTOOLCHAIN=local GOFLAGS="-mod=vendor -buildvcs=false" "$@"
+as_user() {
+  runuser -u $user -- env -i PATH="$go:/usr/local/bin:/usr/bin:/bin" HOME="$home" LANG="${LANG:-C.UTF-8}" CI="${CI:-}" NEIGHBOUR_ORDINARY=true \
+    GOTOOLCHAIN=local GOFLAGS="-mod=vendor -buildvcs=false" "$@"
+}
+# The examples build their programs when they start, which is not to take long.
+as_user go build ./examples/...
+as_user "$@"

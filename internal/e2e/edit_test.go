@@ -36,10 +36,10 @@ root = "."
 	s.see(`port +18100`)
 	s.press("BSpace", "BSpace", "BSpace", "BSpace", "BSpace", "9", "9", "9", "9", "9", "Enter")
 	s.see(`"99999" is not a port`)
-	s.press("BSpace", "BSpace", "BSpace", "Enter")
+	s.press("BSpace", "Enter")
 	s.see("api is changed in neighbour.toml")
-	s.see(`:99 `)
-	assert.Contains(t, file(), "port = 99      # fixed\nhealth")
+	s.see(`:9999 `)
+	assert.Contains(t, file(), "port = 9999      # fixed\nhealth")
 
 	s.press("n")
 	s.see("Add a service")

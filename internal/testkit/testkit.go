@@ -16,6 +16,10 @@ func Need(t testing.TB, programs ...string) {
 		if _, err := exec.LookPath(p); err == nil {
 			return
 		}
+		// Servers are often outside an ordinary user's PATH.
+		if _, err := os.Stat(filepath.Join("/usr/sbin", p)); err == nil {
+			return
+		}
 		if found, _ := filepath.Glob(p); len(found) > 0 {
 			return
 		}
