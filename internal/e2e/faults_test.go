@@ -164,7 +164,7 @@ var faults = map[string][]fault{
 				path := filepath.Join(p.dir, ".neighbour/run/state.json")
 				b, err := os.ReadFile(path)
 				require.NoError(t, err)
-				with := strings.Replace(string(b), fmt.Sprintf(`"pid":%d,`, pid), fmt.Sprintf(`"pid":%d,`, stranger.Process.Pid), 1)
+				with := strings.Replace(string(b), fmt.Sprintf(`"pid":%d,`, pid), fmt.Sprintf(`"pid":%d,`, stranger.Process.Pid), -1)
 				require.NotEqual(t, string(b), with)
 				require.NoError(t, os.WriteFile(path, []byte(with), 0o600))
 				p.until("api", "ready")

@@ -15,6 +15,8 @@ type Input struct {
 	// Needs are the names that each name needs. Names that are in no column
 	// are left out, and so are needs that others imply.
 	Needs map[string][]string
+	// Reduced says that Needs are as Reduce returns them.
+	Reduced bool
 	// Height is a card's height in rows, Port the row of a card where lines
 	// end, counted from 0.
 	Height, Port int
@@ -95,7 +97,10 @@ func build(in Input) [][]*place {
 			at[name], cards[name] = c, p
 		}
 	}
-	needs := reduce(in.Needs, at)
+	needs := in.Needs
+	if !in.Reduced {
+		needs = reduce(in.Needs, at)
+	}
 	passes := map[string][]*place{} // by source, one for each column behind it
 	for _, names := range in.Columns {
 		for _, name := range names {
@@ -116,6 +121,19 @@ func build(in Input) [][]*place {
 		}
 	}
 	return columns
+}
+
+// Reduce returns the needs without those that other needs imply, and without
+// names that are in no column. It takes most of the time of a layout, so one
+// that is made for several heights can begin with it.
+func Reduce(columns [][]string, needs map[string][]string) map[string][]string {
+	at := map[string]int{}
+	for c, names := range columns {
+		for _, name := range names {
+			at[name] = c
+		}
+	}
+	return reduce(needs, at)
 }
 
 func connect(from, to *place) {

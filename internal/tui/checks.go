@@ -61,7 +61,6 @@ func (m *model) checked(msg checksMsg) {
 		return
 	}
 	m.findings, m.checkErr, m.checkTook = msg.findings, "", msg.took
-	m.chart = nil
 }
 
 // finding is the worst that was found of a service, if it is worth a mark.

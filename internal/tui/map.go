@@ -23,17 +23,18 @@ const (
 	doorstepRows = 9 // at least
 )
 
-// mapView is the map laid out for a size. It is made anew when the services
-// shown, their needs or the size change.
+// mapView is the map laid out for a size. It is made anew when the size
+// changes, and when the services shown or their needs do: whoever changes those
+// takes it away.
 type mapView struct {
-	key    string // what it was made for
-	layout *layout.Map
-	names  [][]string // by column
-	small  bool       // cards of one line
-	x      []int      // the first cell of each column
-	card   int        // width of a card
-	width  int
-	rows   int // with the heading
+	forWidth, forHeight int // the size of the screen
+	layout              *layout.Map
+	names               [][]string // by column
+	small               bool       // cards of one line
+	x                   []int      // the first cell of each column
+	card                int        // width of a card
+	width               int
+	rows                int // with the heading
 }
 
 // shown are the services that the filter lets through, by step.
@@ -65,18 +66,17 @@ func (m *model) matches(s api.Status) bool {
 // arrange lays the map out for the room there is: roomy cards, cards, or
 // cards of one line.
 func (m *model) arrange() *mapView {
-	columns := m.shown()
-	key := fmt.Sprint(m.width, m.height, columns)
-	if m.chart != nil && m.chart.key == key {
+	if m.chart != nil && m.chart.forWidth == m.width && m.chart.forHeight == m.height {
 		return m.chart
 	}
+	columns := m.shown()
 	needs := map[string][]string{}
 	for name, s := range m.services {
 		needs[name] = s.Needs
 	}
 	room := m.height - headerRows - keyRows - headingRows
-	v := &mapView{key: key, names: columns}
-	in := layout.Input{Columns: columns, Needs: needs, Height: cardRows + 1, Port: 1}
+	v := &mapView{forWidth: m.width, forHeight: m.height, names: columns}
+	in := layout.Input{Columns: columns, Needs: layout.Reduce(columns, needs), Reduced: true, Height: cardRows + 1, Port: 1}
 	v.layout = layout.New(in)
 	if v.layout.Height > room*6/10 {
 		in.Height = cardRows

@@ -40,6 +40,9 @@ const hues = 8
 // red or green.
 type theme struct {
 	style [inks]lipgloss.Style
+	// before and after are the control sequences of each, so that they are
+	// rendered once.
+	before, after [inks]string
 	// ground is the colour of the background.
 	ground color.Color
 }
@@ -70,6 +73,7 @@ func few(dark bool) *theme {
 	for i := range hues {
 		t.style[firstHue+ink(i)] = base.Foreground(c([]int{cyan, magenta, yellow, green, blue, red}[i%6]))
 	}
+	t.render()
 	return t
 }
 
@@ -98,10 +102,23 @@ func newTheme(dark bool) *theme {
 	} {
 		t.style[firstHue+ink(i)] = base.Foreground(c(pair[0], pair[1]))
 	}
+	t.render()
 	return t
 }
 
-func (t *theme) paint(i ink, s string) string { return t.style[i].Render(s) }
+func (t *theme) render() {
+	for i, s := range t.style {
+		t.before[i], t.after[i], _ = strings.Cut(s.Render("x"), "x")
+	}
+}
+
+// paint draws a text of one line.
+func (t *theme) paint(i ink, s string) string {
+	if s == "" {
+		return ""
+	}
+	return t.before[i] + s + t.after[i]
+}
 
 func stateInk(s keep.State) ink {
 	switch s {

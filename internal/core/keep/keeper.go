@@ -53,10 +53,12 @@ type Keeper struct {
 	ops chan struct{} // holds a value while a start, stop or restart is under way
 
 	mu         sync.Mutex
-	notify     chan struct{} // closed at the next change of a state
 	watchers   map[*Watch]struct{}
 	overview   Overview
 	save       chan struct{}     // holds a value when the state is to be saved
+	unsaved    map[string]bool   // the services whose state is
+	unsavedAll bool              // all that there is
+	stateSize  int               // how much was added to the state since it was written anew, in bytes
 	follower   *journal.Follower // nil before Run
 	notes      *journal.Notes    // nil in tests without a machine
 	forsaken   bool              // nothing is saved any more
@@ -160,14 +162,14 @@ func Rest(p *project.Project) []Status {
 
 func newKeeper(ctx context.Context, d *declare.Declaration, log *slog.Logger, drive func(*declare.Service) driver) *Keeper {
 	k := &Keeper{
-		decl: d, plan: d.Plan, log: log, ctx: ctx, units: map[string]*unit{}, notify: make(chan struct{}),
+		decl: d, plan: d.Plan, log: log, ctx: ctx, units: map[string]*unit{},
 		watchers: map[*Watch]struct{}{}, save: make(chan struct{}, 1), ops: make(chan struct{}, 1), last: time.Now(),
 		overview: Overview{Project: d.Name, Dir: d.Dir, PID: os.Getpid(), Profile: d.Profile},
 	}
-	k.restarting = map[string]bool{}
+	k.restarting, k.unsaved = map[string]bool{}, map[string]bool{}
 	for _, s := range d.Services {
 		k.limited = k.limited || s.Limit != (declare.Limit{})
-		k.units[s.Name] = &unit{svc: s, driver: drive(s), keeper: k, status: atRest(d, s)}
+		k.units[s.Name] = &unit{svc: s, driver: drive(s), keeper: k, status: atRest(d, s), moved: make(chan struct{}, 1)}
 	}
 	return k
 }
@@ -273,13 +275,6 @@ func (k *Keeper) missing(s *declare.Service) (reason string, blocked bool) {
 	return "", false
 }
 
-// changed returns a channel that is closed at the next change of a state.
-func (k *Keeper) changed() <-chan struct{} {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	return k.notify
-}
-
 // published is called after every change of a unit's status; moved says that
 // its state is another one.
 func (k *Keeper) published(u *unit, moved bool) {
@@ -292,15 +287,17 @@ func (k *Keeper) published(u *unit, moved bool) {
 			w.touch(s.Name)
 		}
 	}
-	if moved {
-		close(k.notify)
-		k.notify = make(chan struct{})
-	}
 	k.mu.Unlock()
+	if moved {
+		// Who waits for it looks again.
+		for _, name := range k.plan.NeededBy(s.Name) {
+			k.units[name].wake()
+		}
+	}
 	if moved {
 		k.log.Info("state", "service", s.Name, "state", s.State, "reason", s.Reason, "pid", s.PID)
 		k.measureStart()
-		k.saveSoon()
+		k.saveSoon(s.Name)
 	}
 }
 
@@ -313,7 +310,7 @@ func (k *Keeper) measureStart() {
 		return
 	}
 	for _, u := range k.units {
-		if s := u.snapshot(); !s.State.Settled() && !s.Blocked {
+		if !u.settled() {
 			return
 		}
 	}

@@ -39,7 +39,7 @@ func (k *Keeper) LeaveWord(p *project.Project, why string) error {
 	if err != nil {
 		return err
 	}
-	return atomicfile.Write(p.StateFile(), b, 0o600)
+	return atomicfile.Write(p.StateFile(), append(b, '\n'), 0o600)
 }
 
 // Restore saves what is needed to find the services again, in folders that

@@ -1,9 +1,11 @@
 package keep
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"io/fs"
+	"maps"
 	"os"
 	"time"
 
@@ -14,8 +16,8 @@ import (
 
 // Saved is what a keeper leaves for the next one.
 type Saved struct {
-	Keeper   proc.ID                 `json:"keeper"`
-	Overview Overview                `json:"overview"`
+	Keeper   proc.ID                 `json:"keeper,omitzero"`
+	Overview Overview                `json:"overview,omitzero"`
 	Services map[string]SavedService `json:"services"`
 }
 
@@ -27,8 +29,12 @@ type SavedService struct {
 	Given map[string]string `json:"given,omitempty"`
 }
 
+// readState reads what keepers have saved: a JSON value on a line for each
+// time that something has changed, with the services that have. A later line
+// goes before an earlier one, and one that was not written to its end is passed
+// over. It fails if nothing of what is there can be read.
 func readState(path string) (Saved, error) {
-	var s Saved
+	s := Saved{Services: map[string]SavedService{}}
 	b, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return s, nil
@@ -36,7 +42,25 @@ func readState(path string) (Saved, error) {
 	if err != nil {
 		return s, err
 	}
-	err = json.Unmarshal(b, &s)
+	read := false
+	for line := range bytes.Lines(b) {
+		var more Saved
+		if bad := json.Unmarshal(line, &more); bad != nil {
+			err = bad
+			continue
+		}
+		read = true
+		if more.Keeper.PID != 0 {
+			s.Keeper = more.Keeper
+		}
+		if more.Overview.Project != "" {
+			s.Overview = more.Overview
+		}
+		maps.Copy(s.Services, more.Services)
+	}
+	if read {
+		return s, nil
+	}
 	return s, err
 }
 
@@ -58,7 +82,15 @@ func (s Saved) Orphaned() bool {
 	return false
 }
 
-func (k *Keeper) saveSoon() {
+// saveSoon has a service's state saved, or with "" that of all.
+func (k *Keeper) saveSoon(service string) {
+	k.mu.Lock()
+	if service == "" {
+		k.unsavedAll = true
+	} else {
+		k.unsaved[service] = true
+	}
+	k.mu.Unlock()
 	select {
 	case k.save <- struct{}{}:
 	default:
@@ -69,7 +101,7 @@ func (k *Keeper) saveSoon() {
 func (k *Keeper) saveWhenAsked() {
 	failing := false
 	save := func() {
-		err := k.saveState()
+		err := k.saveChanges()
 		if err != nil && !failing {
 			k.log.Error("the state can't be saved", "why", err)
 			k.warn("the state can't be saved, so a new keeper would not find the services: " + err.Error())
@@ -78,11 +110,13 @@ func (k *Keeper) saveWhenAsked() {
 		}
 		failing = err != nil
 	}
+	k.saveSoon("")
 	for {
 		select {
 		case <-k.save:
 			save()
 		case <-k.ctx.Done():
+			k.saveSoon("")
 			save()
 			return
 		}
@@ -91,7 +125,7 @@ func (k *Keeper) saveWhenAsked() {
 		pause := 5 * time.Millisecond
 		if failing {
 			pause = time.Second
-			k.saveSoon()
+			k.saveSoon("")
 		}
 		select {
 		case <-k.ctx.Done():
@@ -100,6 +134,44 @@ func (k *Keeper) saveWhenAsked() {
 	}
 }
 
+// stateLimit is the size from which on a state is written anew, in bytes.
+const stateLimit = 1 << 20
+
+// saveChanges adds what has changed to the state. It is written anew at first,
+// after a failure, and when it has grown. It is there for a keeper that follows
+// while the machine runs, which sees what was written whether it has reached
+// the disk or not, so nothing is waited for.
+func (k *Keeper) saveChanges() error {
+	k.mu.Lock()
+	names, all := k.unsaved, k.unsavedAll || k.stateSize > stateLimit
+	k.unsaved, k.unsavedAll = map[string]bool{}, false
+	forsaken := k.forsaken
+	k.mu.Unlock()
+	if forsaken || !all && len(names) == 0 {
+		return nil
+	}
+	if all {
+		return k.saveState()
+	}
+	k.mu.Lock()
+	overview := k.overview
+	k.mu.Unlock()
+	b, err := k.encodeState(Saved{Overview: overview}, func(name string) bool { return names[name] })
+	if err != nil {
+		return err
+	}
+	f, err := os.OpenFile(k.project.StateFile(), os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	n, err := f.Write(b)
+	k.mu.Lock()
+	k.stateSize += n
+	k.mu.Unlock()
+	return errors.Join(err, f.Close())
+}
+
+// saveState writes the whole state anew.
 func (k *Keeper) saveState() error {
 	me, err := proc.Identify(os.Getpid())
 	if err != nil {
@@ -110,21 +182,35 @@ func (k *Keeper) saveState() error {
 		k.mu.Unlock()
 		return nil
 	}
-	state := Saved{Keeper: me, Overview: k.overview, Services: map[string]SavedService{}}
+	state := Saved{Keeper: me, Overview: k.overview}
 	k.mu.Unlock()
+	b, err := k.encodeState(state, func(string) bool { return true })
+	if err != nil {
+		return err
+	}
+	k.mu.Lock()
+	k.stateSize = 0 // what is there is as short as it can be
+	k.mu.Unlock()
+	return atomicfile.Write(k.project.StateFile(), b, 0o600)
+}
+
+// encodeState makes a line of a state with the services that are wanted.
+func (k *Keeper) encodeState(state Saved, wanted func(name string) bool) ([]byte, error) {
 	state.Overview.Warning, state.Overview.Changed, state.Overview.Mistake = "", false, ""
-	k.each(func(u *unit) {
+	state.Services = map[string]SavedService{}
+	for name, u := range k.units {
+		if !wanted(name) {
+			continue
+		}
 		u.mu.Lock()
 		s := SavedService{ID: u.id, Status: u.status}
 		u.mu.Unlock()
 		s.Given = u.driver.given()
-		// Facts hold passwords, and lines are in the log.
-		s.Status.Facts, s.Status.Lines = nil, nil
-		state.Services[u.svc.Name] = s
-	})
-	b, err := json.Marshal(state)
-	if err != nil {
-		return err
+		// Facts hold passwords, lines are in the log, and the rest is measured
+		// again.
+		s.Status.Facts, s.Status.Lines, s.Status.Usage = nil, nil, Usage{}
+		state.Services[name] = s
 	}
-	return atomicfile.Write(k.project.StateFile(), b, 0o600)
+	b, err := json.Marshal(state)
+	return append(b, '\n'), err
 }

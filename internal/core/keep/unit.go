@@ -128,6 +128,24 @@ type unit struct {
 	launched time.Time
 	attempt  *attempt
 	asked    request // of the attempt
+	// moved holds a value when something that it needs may have come into
+	// another state.
+	moved chan struct{}
+}
+
+// wake has the unit look again at what it waits for.
+func (u *unit) wake() {
+	select {
+	case u.moved <- struct{}{}:
+	default:
+	}
+}
+
+// settled reports whether a start of the service has come to its end.
+func (u *unit) settled() bool {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.status.State.Settled() || u.status.Blocked
 }
 
 // attempt is the time from a start to the state that ends it.
@@ -390,7 +408,7 @@ func (u *unit) setProcess(id proc.ID) {
 	u.mu.Lock()
 	u.id = id
 	u.mu.Unlock()
-	u.keeper.saveSoon() // a keeper that follows must know it
+	u.keeper.saveSoon(u.svc.Name) // a keeper that follows must know it
 }
 
 // live is one life: from waiting for what it needs to the end of its process.
@@ -451,19 +469,21 @@ func (u *unit) request() request {
 
 // awaitNeeds waits until all that the service needs is ready.
 func (u *unit) awaitNeeds(ctx context.Context) error {
-	for {
-		changed := u.keeper.changed()
+	for said := ""; ; {
 		missing, blocked := u.keeper.missing(u.svc)
 		if missing == "" {
 			return ctx.Err()
 		}
-		u.set(func(s *Status) {
-			s.State, s.Reason, s.Remarks, s.Blocked, s.Until = Waiting, missing, nil, blocked, time.Time{}
-		})
+		if now := fmt.Sprint(missing, blocked); now != said {
+			said = now
+			u.set(func(s *Status) {
+				s.State, s.Reason, s.Remarks, s.Blocked, s.Until = Waiting, missing, nil, blocked, time.Time{}
+			})
+		}
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-changed:
+		case <-u.moved:
 		}
 	}
 }

@@ -1,6 +1,7 @@
 package project
 
 import (
+	"bytes"
 	"encoding/json"
 	"os"
 
@@ -30,8 +31,11 @@ func (p *Project) OwnerOf(pid int) Owner {
 			} `json:"services"`
 		}
 		b, err := os.ReadFile(At(dir).StateFile())
-		if err != nil || json.Unmarshal(b, &state) != nil {
+		if err != nil {
 			continue
+		}
+		for line := range bytes.Lines(b) { // a later line goes before an earlier one
+			_ = json.Unmarshal(line, &state)
 		}
 		for name, s := range state.Services {
 			for _, candidate := range pids {
