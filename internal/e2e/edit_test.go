@@ -59,7 +59,7 @@ root = "."
 	s.see("Remove s1x")
 	s.press("Enter")
 	s.see("0 of 2 ready")
-	assert.Equal(t, len(declared)-len("100"), len(file()), "only the port is shorter")
+	assert.Equal(t, len(declared)-len("1"), len(file()), "only the port is shorter")
 	s.press("s")
 	s.see("1 of 2 ready")
 	s.press("x")

@@ -30,7 +30,7 @@ func TestInit(t *testing.T) {
 	assert.Contains(t, p.run("status").stderr, "neighbour init", "who has no declaration is told how to get one")
 	r := p.run("init")
 	assert.Equal(t, 2, r.code)
-	assert.Contains(t, r.stderr, "the screen needs a terminal; --yes takes the proposal as it is, --json prints it")
+	assert.Contains(t, r.stderr, "the screen needs a terminal that can show one; --yes takes the proposal as it is, --json prints it")
 	var proposal struct {
 		Project, File string
 		Services      []struct {

@@ -199,7 +199,7 @@ func TestTroubleOnTheScreen(t *testing.T) {
 	s.press("Escape", "/", "s", "c", "a", "l", "Enter")
 	s.see(`▲ Ailing for .*: its check fails: no answer within`)
 	s.press("Escape", "/", "p", "h", "o", "Enter")
-	s.see(`┊ neighbour: the folder for photos`)
+	s.see(`neighbour: the folder for photos`)
 	s.press("Escape", "/", "s", "o", "r", "t", "Enter")
 	s.see(`it was restarted 3 times`)
 
