@@ -16,6 +16,19 @@ import (
 // power failure: the contents are on the disk before the name is, and the name
 // is before Write returns. Errors name the path.
 func Write(path string, data []byte, mode fs.FileMode) error {
+	if err := write(path, data, mode, true); err != nil {
+		return err
+	}
+	return syncDir(filepath.Dir(path))
+}
+
+// Replace is Write for a file that nobody needs after a power failure: other
+// processes see it whole or not at all, and the disk is not waited for.
+func Replace(path string, data []byte, mode fs.FileMode) error {
+	return write(path, data, mode, false)
+}
+
+func write(path string, data []byte, mode fs.FileMode, sync bool) error {
 	f, err := os.CreateTemp(filepath.Dir(path), filepath.Base(path)+".*")
 	if err != nil {
 		return err
@@ -24,7 +37,7 @@ func Write(path string, data []byte, mode fs.FileMode) error {
 	if err == nil {
 		err = f.Chmod(mode)
 	}
-	if err == nil {
+	if err == nil && sync {
 		err = f.Sync()
 	}
 	if closing := f.Close(); err == nil {
@@ -37,7 +50,7 @@ func Write(path string, data []byte, mode fs.FileMode) error {
 		os.Remove(f.Name())
 		return fmt.Errorf("writing %s: %w", path, err)
 	}
-	return syncDir(filepath.Dir(path))
+	return nil
 }
 
 // syncDir makes a folder's entries last. Some file systems can't sync a

@@ -191,7 +191,7 @@ func (k *Keeper) saveState() error {
 	k.mu.Lock()
 	k.stateSize = 0 // what is there is as short as it can be
 	k.mu.Unlock()
-	return atomicfile.Write(k.project.StateFile(), b, 0o600)
+	return atomicfile.Replace(k.project.StateFile(), b, 0o600)
 }
 
 // encodeState makes a line of a state with the services that are wanted.

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -387,8 +386,9 @@ func (u *unit) explain(e ending) failure {
 	}
 	if line := u.driver.errorLine(); line != "" && !e.exit.OK() {
 		why.reason += ": " + line
-		// What has been said need not be said again.
-		why.remarks = slices.DeleteFunc(why.remarks, func(r string) bool { return strings.TrimSpace(r) == line })
+		if len(why.remarks) == 1 && strings.TrimSpace(why.remarks[0]) == line {
+			why.remarks = nil // it has been said
+		}
 	}
 	return why
 }

@@ -12,11 +12,26 @@ import (
 	"sync"
 	"time"
 	"unicode"
+
+	"golang.org/x/sys/unix"
 )
 
-// listening reads the sockets that listen from /proc/net/tcp and tcp6
-// (proc_net_tcp in the kernel's documentation of networking).
+// listening finds the sockets that listen.
 func listening() ([]socket, error) {
+	four, err := diagnose(unix.AF_INET)
+	if err != nil {
+		return listeningInProc() // not every container lets the kernel be asked
+	}
+	six, err := diagnose(unix.AF_INET6)
+	if err != nil {
+		return listeningInProc()
+	}
+	return append(four, six...), nil
+}
+
+// listeningInProc reads the sockets that listen from /proc/net/tcp and tcp6
+// (proc_net_tcp in the kernel's documentation of networking).
+func listeningInProc() ([]socket, error) {
 	var out []socket
 	for _, name := range []string{"tcp", "tcp6"} {
 		b, err := os.ReadFile("/proc/net/" + name)

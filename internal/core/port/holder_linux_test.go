@@ -1,10 +1,14 @@
 package port
 
 import (
+	"net"
+	"os"
+	"slices"
 	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestParseAddress(t *testing.T) {
@@ -21,4 +25,24 @@ func TestParseAddress(t *testing.T) {
 	}
 	assert.Equal(t, "postgresql@15-main.service", unitOf("0::/system.slice/system-postgresql.slice/postgresql@15-main.service\n"))
 	assert.Empty(t, unitOf("0::/user.slice/user-1000.slice/session-2.scope\n"))
+}
+
+// The kernel's answer and its files tell the same.
+func TestListeningBothWays(t *testing.T) {
+	for _, address := range []string{"127.0.0.1:0", "[::1]:0", "0.0.0.0:0", "[::]:0"} {
+		l, err := net.Listen("tcp", address)
+		require.NoError(t, err)
+		defer l.Close()
+		n := l.Addr().(*net.TCPAddr).Port
+		one := func(all []socket, err error) []socket {
+			require.NoError(t, err)
+			return slices.DeleteFunc(all, func(s socket) bool { return s.port != n })
+		}
+		asked := one(listening())
+		require.NotEmpty(t, asked, address)
+		assert.ElementsMatch(t, one(listeningInProc()), asked, address)
+		assert.Equal(t, os.Getuid(), asked[0].uid)
+	}
+	_, err := readDiag([]byte{2, 10})
+	assert.ErrorIs(t, err, errDiag)
 }
