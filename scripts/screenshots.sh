@@ -38,7 +38,7 @@ picture() {
   local name=$1 columns=$2 rows=$3 ground=$4 text=$5 keys=$6; shift 7
   xterm -u8 -fa 'JetBrains Mono' -fs 11 +sb -bw 0 -b 0 -bc -tn xterm-256color -geometry "${columns}x$rows+0+0" \
     -e env LC_ALL=C.UTF-8 tmux -S "$work/tmux" -f "$work/tmux.conf" new-session \
-    "env COLORTERM=truecolor NEIGHBOUR_GROUND=$ground '$binary' $*" >/dev/null 2>&1 &
+    "env COLORTERM=truecolor NEIGHBOUR_BACKGROUND=$ground '$binary' $*" >/dev/null 2>&1 &
   local terminal=$!
   for _ in $(seq 100); do tmux -S "$work/tmux" has-session 2>/dev/null && break; sleep 0.05; done
   for _ in $(seq 600); do tmux -S "$work/tmux" capture-pane -p | grep -qF -- "$text" && break; sleep 0.05; done

@@ -96,7 +96,7 @@ func (g *guard) hasSocket() bool {
 	return err == nil && os.SameFile(now, g.socket)
 }
 
-// isAt says whether an open file is still what is at the path.
+// isAt reports whether an open file is still what is at the path.
 func (g *guard) isAt(path string, f *os.File) bool {
 	now, err := os.Stat(path)
 	if err != nil {

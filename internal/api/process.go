@@ -31,7 +31,7 @@ const idleEnd = 5 * time.Minute
 // startWait is how long a keeper may take to answer after its start.
 const startWait = 10 * time.Second
 
-// Keep is the keeper's process: it supervises the project in dir until the
+// Keep runs the keeper's process: it supervises the project in dir until the
 // context ends, all is stopped, or nothing has run for a while.
 func Keep(ctx context.Context, dir, profile string, start []string) error {
 	p, err := project.OpenProfile(dir, profile)

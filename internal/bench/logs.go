@@ -56,7 +56,7 @@ func printLoud(start string) error {
 	return nil
 }
 
-// peak is the most memory that a process has used, in bytes (proc(5), VmHWM).
+// peak returns the most memory that a process has used, in bytes (proc(5), VmHWM).
 func peak(pid int) (uint64, error) {
 	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
 	if err != nil {

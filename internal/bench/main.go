@@ -158,7 +158,7 @@ needs = ["ledger", "shelf"]
 	return nil
 }
 
-// byHand is the script. It leaves the pids of what it started in a variable
+// byHand returns the script. It leaves the pids of what it started in a variable
 // and prints them at its end.
 func byHand(p *project.Project, ports map[string]int) string {
 	in, err := p.Instance(p.Service("ledger"))
@@ -401,7 +401,7 @@ func startKeeper(dir, declaration string) (pid int, err error) {
 	return keeperOf(dir)
 }
 
-// keeperOf is the pid of a project's keeper.
+// keeperOf returns the pid of a project's keeper.
 func keeperOf(dir string) (int, error) {
 	out, err := exec.Command(*binary, "-C", dir, "status", "--json").Output()
 	if err != nil {
@@ -412,7 +412,7 @@ func keeperOf(dir string) (int, error) {
 	return s.Keeper.PID, err
 }
 
-// cpuOf is the processor time that a process has used.
+// cpuOf returns the processor time that a process has used.
 func cpuOf(pid int) (time.Duration, error) {
 	t, err := proc.ReadTable()
 	if err != nil {

@@ -50,7 +50,7 @@ func openTerminal(args ...string) (*terminal, error) {
 	}
 	defer slave.Close()
 	t := &terminal{master: master, cmd: exec.Command(*binary, args...), ended: make(chan struct{})}
-	t.cmd.Env = append(os.Environ(), "TERM=xterm-256color", "COLORTERM=truecolor", "NEIGHBOUR_GROUND=dark")
+	t.cmd.Env = append(os.Environ(), "TERM=xterm-256color", "COLORTERM=truecolor", "NEIGHBOUR_BACKGROUND=dark")
 	t.cmd.Stdin, t.cmd.Stdout, t.cmd.Stderr = slave, slave, slave
 	t.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
 	if err := t.cmd.Start(); err != nil {

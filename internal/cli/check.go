@@ -77,7 +77,7 @@ func (a *app) printFindings(p *project.Project, all []check.Finding) {
 		fmt.Fprintf(a.out, "%s: nothing found that would go wrong\n", p.Name)
 		return
 	}
-	fmt.Fprintf(a.out, "%s: %d would stop a start, %d to look at, %s\n", p.Name, counts[check.Stops], counts[check.Warns], plural(counts[check.Note], "note"))
+	fmt.Fprintf(a.out, "%s: %d would stop a start, %s, %s\n", p.Name, counts[check.Stops], plural(counts[check.Warns], "warning"), plural(counts[check.Note], "note"))
 	if install != "" {
 		fmt.Fprintf(a.out, "To install what is missing:\n\n    %s\n", install)
 	}

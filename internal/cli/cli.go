@@ -23,7 +23,7 @@ import (
 const (
 	done    = 0
 	failed  = 1 // it did not work
-	misused = 2 // wrong words
+	misused = 2 // a usage error
 )
 
 // usageError is an error in the words of the command.
@@ -173,7 +173,7 @@ func (a *app) show(ctx context.Context, p *project.Project, client *api.Client) 
 	return nil
 }
 
-// dirFlag is the -C that leads to a project from here, if it needs one.
+// dirFlag returns the -C that leads to a project from here, if it needs one.
 func (a *app) dirFlag(p *project.Project) string {
 	if here, err := project.Open("."); err == nil && here.Dir == p.Dir {
 		return ""

@@ -161,7 +161,7 @@ The exit code is the command's.`,
 
 var notInName = regexp.MustCompile(`[^A-Z0-9]+`)
 
-// clientVariables are what leads a command to a server: its facts, and what
+// clientVariables returns what leads a command to a server: its facts, and what
 // its own clients read. A program has none.
 func clientVariables(p *project.Project, in *kind.Instance) ([]wire.Variable, error) {
 	s, k := in.Service, p.Kind(in.Service)
@@ -191,7 +191,7 @@ func clientVariables(p *project.Project, in *kind.Instance) ([]wire.Variable, er
 	return out, nil
 }
 
-// leadingTo are the variables that lead to a server, explained.
+// leadingTo returns the variables that lead to a server, explained.
 func leadingTo(p *project.Project, s *declare.Service) ([]project.Explained, error) {
 	in, err := p.Instance(s)
 	if err != nil {
@@ -212,7 +212,7 @@ func leadingTo(p *project.Project, s *declare.Service) ([]project.Explained, err
 	return out, nil
 }
 
-// clientEnvironment is what a command gets that is run with a service: the
+// clientEnvironment returns what a command gets that is run with a service: the
 // user's own environment, what leads to the service, and its own variables.
 func clientEnvironment(p *project.Project, in *kind.Instance) ([]string, error) {
 	s := in.Service

@@ -14,7 +14,7 @@ import (
 // stamp is the version that the build gives, as git describes it.
 var stamp string
 
-// release is the version of this program, and what it was built with.
+// release returns the version of this program, and what it was built with.
 func release() (version, built string) {
 	version = stamp
 	info, ok := debug.ReadBuildInfo()

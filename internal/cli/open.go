@@ -67,7 +67,7 @@ func (a *app) openIn(ctx context.Context, p *project.Project, names []string, sh
 	return browser.Open(address)
 }
 
-// page is the address of a service's page, "" if it has none.
+// page returns the address of a service's page, "" if it has none.
 func page(st api.Status) string {
 	for _, f := range st.Facts {
 		if (f.Name == "url" || strings.HasSuffix(f.Name, "_url")) && strings.HasPrefix(f.Value, "http") && !f.Secret {

@@ -366,7 +366,7 @@ func newReporter(out io.Writer, names []string) *reporter {
 	return r
 }
 
-// line is a service's progress in one line.
+// line returns a service's progress in one line.
 func (r *reporter) line(st api.Status) string {
 	text := fmt.Sprintf("%s %-*s  %-9s", tui.Shape(st.State), r.pad, st.Name, st.State)
 	switch {

@@ -29,7 +29,7 @@ func (a *app) json(v any) error {
 	return e.Encode(v)
 }
 
-// withoutDeclaration is the project of -C although its declaration has
+// withoutDeclaration returns the project of -C although its declaration has
 // problems, for what can be done without it.
 func (a *app) withoutDeclaration(problem error) (*project.Project, error) {
 	var problems declare.Problems
@@ -139,7 +139,7 @@ func (a *app) printStatus(p *project.Project, current map[string]api.Status, pid
 
 func inOrder(p *project.Project) []string { return p.Plan.WithNeeds(p.Names()...) }
 
-// byStep are the services as they run, which may be others than the file
+// byStep returns the services as they run, which may be others than the file
 // declares by now, by step and name.
 func byStep(current map[string]api.Status) []api.Status {
 	return slices.SortedFunc(maps.Values(current), func(a, b api.Status) int {

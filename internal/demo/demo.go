@@ -53,10 +53,10 @@ func HeldPort(dir string) (int, error) {
 // heldFile is where the port stands, in the stranger's folder.
 const heldFile = "port"
 
-// StrangerDir is the folder of the stranger in the trouble demo in dir.
+// StrangerDir returns the folder of the stranger in the trouble demo in dir.
 func StrangerDir(dir string) string { return filepath.Join(filepath.Dir(dir), "old-shed") }
 
-// Dir is the folder of the demo.
+// Dir returns the folder of the demo.
 func Dir(trouble bool) string {
 	name := fmt.Sprintf("neighbour-demo-%d", os.Getuid())
 	if trouble {

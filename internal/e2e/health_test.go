@@ -105,7 +105,7 @@ stop = { signal = "USR1" }
 	require.Eventually(t, func() bool { return strings.Count(p.must("logs", "always"), "turn") > 2 }, 10*time.Second, 50*time.Millisecond)
 	assert.Regexp(t, `^exit 7 after 1\.\d s$`, p.until("never", "failed").Reason)
 	loop := p.until("loop", "failed")
-	assert.Contains(t, loop.Reason, "it was restarted twice within 30 s and ended each time, so no more tries")
+	assert.Contains(t, loop.Reason, "it was restarted twice within 30 s and ended each time; giving up")
 	assert.Equal(t, 2, loop.Restarts)
 	p.must("stop")
 	assert.Contains(t, p.must("logs", "deaf"), "bye", "its own signal asks it to end")

@@ -245,7 +245,7 @@ func settle(columns [][]*place) {
 	}
 }
 
-// wanted is the row that puts a place level with the middle of what it comes
+// wanted returns the row that puts a place level with the middle of what it comes
 // from.
 func wanted(p *place) int {
 	if len(p.left) == 0 {
@@ -306,7 +306,7 @@ func (n Net) straight() bool {
 	return len(n.Targets) == 1 && n.Targets[0].Row == n.Row
 }
 
-// endsAt says whether one of the net's lines ends on the row.
+// endsAt reports whether one of the net's lines ends on the row.
 func (n Net) endsAt(row int) bool {
 	return slices.ContainsFunc(n.Targets, func(e End) bool { return e.Row == row })
 }

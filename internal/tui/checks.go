@@ -63,7 +63,7 @@ func (m *model) checked(msg checksMsg) {
 	m.findings, m.checkErr, m.checkTook = msg.findings, "", msg.took
 }
 
-// finding is the worst that was found of a service, if it is worth a mark.
+// finding returns the worst that was found of a service, if it is worth a mark.
 func (m *model) finding(service string) (check.Finding, bool) {
 	for _, f := range m.findings {
 		if f.Service == service && f.Level != check.Note {
@@ -85,7 +85,7 @@ func (v *checksView) shown(m *model) []check.Finding {
 	return slices.DeleteFunc(slices.Clone(m.findings), func(f check.Finding) bool { return v.only != "" && f.Level != v.only })
 }
 
-// at is the selected finding's place in what is shown.
+// at returns the selected finding's place in what is shown.
 func (v *checksView) at(all []check.Finding) int {
 	return max(0, slices.IndexFunc(all, func(f check.Finding) bool { return f.ID == v.selected }))
 }
@@ -107,12 +107,16 @@ func (v *checksView) draw(m *model, rows int) []string {
 	for _, l := range []struct {
 		level check.Level
 		says  string
-	}{{check.Stops, "would stop a start"}, {check.Warns, "to look at"}, {check.Note, "notes"}} {
+	}{{check.Stops, "would stop a start"}, {check.Warns, "warnings"}, {check.Note, "notes"}} {
 		in := levelInk(l.level)
 		if counts[l.level] == 0 {
 			in = faint
 		}
-		head += t.paint(in, fmt.Sprintf("%s %d %s", LevelShape(l.level), counts[l.level], l.says)) + "   "
+		says := l.says
+		if counts[l.level] == 1 {
+			says = strings.TrimSuffix(says, "s")
+		}
+		head += t.paint(in, fmt.Sprintf("%s %d %s", LevelShape(l.level), counts[l.level], says)) + "   "
 	}
 	switch {
 	case m.checking:
@@ -205,7 +209,7 @@ func (v *checksView) detail(m *model, f check.Finding) []string {
 	return out
 }
 
-// actionKey is the key of an action.
+// actionKey returns the key of an action.
 func actionKey(i int) string { return string(rune('a' + i)) }
 
 func (v *checksView) key(m *model, pressed string) tea.Cmd {

@@ -104,7 +104,7 @@ func (m *model) tries(s api.Status, width int) []string {
 	return out
 }
 
-// facts are the lines with the address, the credentials, and what it needs.
+// facts returns the lines with the address, the credentials, and what it needs.
 func (m *model) facts(s api.Status, width int) []string {
 	t := m.theme
 	const label = 11
@@ -169,7 +169,7 @@ func (m *model) facts(s api.Status, width int) []string {
 	return out
 }
 
-// masked is a fact's value as it may be shown now.
+// masked returns a fact's value as it may be shown now.
 func (m *model) masked(f keep.Fact) string {
 	if !f.Secret || m.reveal {
 		return f.Value
@@ -193,7 +193,7 @@ func Mask(value string) string {
 	return scheme + "://" + rest[:colon+1] + dots + rest[at:]
 }
 
-// doorstepRight is the latest output, and what the service uses.
+// doorstepRight returns the latest output, and what the service uses.
 func (m *model) doorstepRight(s api.Status, width, rows int) []string {
 	t := m.theme
 	out := []string{t.paint(faint, "latest lines")}
@@ -218,7 +218,7 @@ func (m *model) doorstepRight(s api.Status, width, rows int) []string {
 	return append(out[:rows-1], m.usage(s, width))
 }
 
-// latest is a line without what is said beside it.
+// latest returns a line without what is said beside it.
 func (m *model) latest(l journal.Line) string {
 	text := m.output(cmp.Or(l.Message, l.Text))
 	if l.Level >= journal.Warn {
@@ -227,7 +227,7 @@ func (m *model) latest(l journal.Line) string {
 	return text
 }
 
-// output is a line that a service printed, as it may be drawn.
+// output returns a line that a service printed, as it may be drawn.
 func (m *model) output(text string) string {
 	text = Clean(text)
 	if !strings.Contains(text, "\x1b") {

@@ -39,7 +39,7 @@ func (f *field) value() string {
 	return strings.TrimSpace(f.input.Value())
 }
 
-// draw is the field as it is; a selected text has its cursor.
+// draw returns the field as it is; a selected text has its cursor.
 func (f *field) draw(t *theme, selected bool, width int) string {
 	in := plain
 	if selected {
@@ -58,7 +58,7 @@ func (f *field) draw(t *theme, selected bool, width int) string {
 	return drawInput(t, f.input, width)
 }
 
-// drawInput is a text with its cursor, and as much around it as fits.
+// drawInput returns a text with its cursor, and as much around it as fits.
 func drawInput(t *theme, in textinput.Model, width int) string {
 	r := []rune(in.Value())
 	at := min(in.Position(), len(r))
@@ -193,7 +193,7 @@ func (f *form) bindings() []binding {
 	return append(out, key("enter", "write it"), key("esc", "leave as it is"))
 }
 
-// editService is the form of what can be changed of a service.
+// editService returns the form of what can be changed of a service.
 func editService(s api.Status) *form {
 	port := ""
 	if s.Declared.Port != 0 {
@@ -232,7 +232,7 @@ func editService(s api.Status) *form {
 	return f
 }
 
-// newService is the form of a service to add.
+// newService returns the form of a service to add.
 func newService(kinds []project.Available) *form {
 	kind := &field{label: "kind", choices: make([]string, len(kinds))}
 	for i, k := range kinds {

@@ -27,7 +27,7 @@ func key(k, does string) binding { return binding{key: k, does: does} }
 
 func spare(n int, k, does string) binding { return binding{key: k, does: does, spare: n} }
 
-// bindings are the keys that make sense now.
+// bindings returns the keys that make sense now.
 func (m *model) bindings() []binding {
 	switch {
 	case m.panel != nil:
@@ -426,7 +426,7 @@ func (m *model) stopAndQuit() tea.Cmd {
 // stopFailedMsg says that everything could not be stopped.
 type stopFailedMsg struct{ err error }
 
-// pageOf is the address of a service's page, "" if it has none.
+// pageOf returns the address of a service's page, "" if it has none.
 func pageOf(s api.Status) string {
 	for _, f := range s.Facts {
 		if strings.HasPrefix(f.Value, "http") && !f.Secret {

@@ -2,7 +2,7 @@ package tui
 
 import "neighbour/internal/core/check"
 
-// LevelShape is the sign of a finding's level.
+// LevelShape returns the sign of a finding's level.
 func LevelShape(l check.Level) string { return signs(levelShape(l)) }
 
 func levelShape(l check.Level) string {

@@ -375,7 +375,7 @@ func (v *logsView) lookFor(m *model, q api.LogQuery, where func(context.Context,
 	}
 }
 
-// here is the place of the selected entry; when following, none.
+// here returns the place of the selected entry; when following, none.
 func (v *logsView) here() journal.Place {
 	if v.following || v.cursor >= len(v.entries) {
 		return journal.Place{}

@@ -15,7 +15,7 @@ import (
 // closedLines is how many lines of a long entry are shown while it is closed.
 const closedLines = 3
 
-// huesOf are the colours of services: the same as long as they are declared,
+// huesOf returns the colours of services: the same as long as they are declared,
 // and all different where there are few.
 func huesOf(names []string) map[string]ink {
 	out := make(map[string]ink, len(names))
@@ -46,7 +46,7 @@ func levelInkOf(l journal.Level) ink {
 	return faint
 }
 
-// eventShape is the sign of what the keeper noted.
+// eventShape returns the sign of what the keeper noted.
 func eventShape(event string) (string, ink) {
 	state, known := map[string]keep.State{
 		"start": keep.Starting, "preparing": keep.Preparing, "ready": keep.Ready, "ailing": keep.Ailing, "failed": keep.Failed,
@@ -128,7 +128,7 @@ func (v *logsView) matchesInWords() string {
 	return text
 }
 
-// grouped is a number with its thousands apart.
+// grouped returns a number with its thousands apart.
 func grouped(n int64) string {
 	s := fmt.Sprint(n)
 	for i := len(s) - 3; i > 0; i -= 3 {
@@ -137,7 +137,7 @@ func grouped(n int64) string {
 	return s
 }
 
-// drawBelow is the line below the entries: whether it follows, what has come
+// drawBelow returns the line below the entries: whether it follows, what has come
 // meanwhile, or what is asked for.
 func (v *logsView) drawBelow(m *model) string {
 	t := m.theme
@@ -369,7 +369,7 @@ func (v *logsView) sideways(text string) string {
 	return ansi.TruncateLeft(text, v.shift, "")
 }
 
-// marked is a line as it may be drawn, with what the search finds in it
+// marked returns a line as it may be drawn, with what the search finds in it
 // marked.
 func (v *logsView) marked(m *model, text string, in ink) string {
 	t := m.theme

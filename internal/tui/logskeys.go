@@ -321,7 +321,7 @@ func (p *picker) bindings() []binding {
 	return []binding{key("↑ ↓", "choose"), key("space", "show or hide"), key("o", "only this"), key("a", "all"), key("enter", "done")}
 }
 
-// selection is the selected entries.
+// selection returns the selected entries.
 func (v *logsView) selection() []journal.Entry {
 	if len(v.entries) == 0 {
 		return nil
@@ -348,7 +348,7 @@ func (v *logsView) copy(m *model) tea.Cmd {
 	return tea.SetClipboard(strings.Join(texts, "\n"))
 }
 
-// joinLines is a text of several lines without control sequences.
+// joinLines returns a text of several lines without control sequences.
 func joinLines(text string) string {
 	lines := strings.Split(text, "\n")
 	for i, l := range lines {

@@ -37,7 +37,7 @@ type mapView struct {
 	rows                int // with the heading
 }
 
-// shown are the services that the filter lets through, by step.
+// shown returns the services that the filter lets through, by step.
 func (m *model) shown() [][]string {
 	var columns [][]string
 	for _, name := range m.order {
@@ -167,7 +167,7 @@ func (m *model) emptyMap(rows int) []string {
 	return out
 }
 
-// corner is the upper left cell of a card.
+// corner returns the upper left cell of a card.
 func (v *mapView) corner(name string) (x, y int) {
 	return v.x[v.layout.Column[name]], v.layout.Row[name] + headingRows
 }
@@ -232,7 +232,7 @@ func (m *model) drawNeeds(c *canvas, v *mapView) {
 	}
 }
 
-// lane is the cell column of a lane, the lanes spread over the gap.
+// lane returns the cell column of a lane, the lanes spread over the gap.
 func lane(x0, x1, n, of int) int {
 	return x0 + (n+1)*(x1-x0+1)/(of+1)
 }
@@ -251,7 +251,7 @@ func drawNet(c *canvas, x0, x1, x, row, to int, i ink) {
 	c.join(x1, to, right, i)
 }
 
-// note is what stands beside a state on a card: how long it took, or takes.
+// note returns what stands beside a state on a card: how long it took, or takes.
 func note(s api.Status, now time.Time) string {
 	switch s.State {
 	case keep.Ready, keep.Ailing, keep.Finished:
@@ -268,7 +268,7 @@ func note(s api.Status, now time.Time) string {
 	return ""
 }
 
-// what is the second line of a card: the kind with its real version, what a
+// what returns the second line of a card: the kind with its real version, what a
 // start is doing, or the reason it can't.
 func what(s api.Status) string {
 	switch {

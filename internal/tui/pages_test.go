@@ -122,7 +122,7 @@ func TestChecksPage(t *testing.T) {
 	page := m.page.(*checksView)
 	assert.Equal(t, "id3", page.selected, "the finding of the selected service")
 	page.selected = "id0"
-	assert.Contains(t, text(m), "✖ 3 would stop a start   ▲ 3 to look at   · 3 notes")
+	assert.Contains(t, text(m), "✖ 3 would stop a start   ▲ 3 warnings   · 3 notes")
 	assert.Contains(t, text(m), "a use 4101 now  b ask it to end")
 	press(m, "b")
 	require.IsType(t, &question{}, m.panel, "what ends something is asked")

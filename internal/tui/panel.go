@@ -249,7 +249,7 @@ func (h *help) draw(m *model) []string {
 	return m.frame(title, lines)
 }
 
-// pages is how many pages the help has on this screen.
+// pages returns how many pages the help has on this screen.
 func (h *help) pages(m *model) int {
 	rows := max(len(h.keys), len(stateHelp)+3)
 	if m.width < helpWide {
@@ -261,10 +261,10 @@ func (h *help) pages(m *model) int {
 // helpWide is from which width on keys and signs are beside each other.
 const helpWide = 96
 
-// helpRoom is how many rows of help the screen has room for.
+// helpRoom returns how many rows of help the screen has room for.
 func helpRoom(m *model) int { return max(4, m.height-headerRows-keyRows-3) }
 
-// part is a page of rows.
+// part returns a page of rows.
 func part(rows []string, page, size int) []string {
 	from := min(page*size, len(rows))
 	return rows[from:min(from+size, len(rows))]

@@ -60,7 +60,7 @@ func (m *model) mapAndDoorstep(rows int) []string {
 	return append(m.drawMap(mapRows), m.drawDoorstep(rows-mapRows)...)
 }
 
-// header is the project, how many services are in which state, and how long
+// header returns the project, how many services are in which state, and how long
 // the start takes or took.
 func (m *model) header() []string {
 	t := m.theme

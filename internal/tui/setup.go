@@ -90,7 +90,7 @@ func (s *setup) Init() tea.Cmd {
 	return tea.Batch(tea.RequestBackgroundColor, look, settle)
 }
 
-// hereKey is what a service's entry in here goes by.
+// hereKey returns what a service's entry in here goes by.
 func hereKey(v *discover.Service) string {
 	if v.Kind == declare.DefaultKind {
 		return "program " + strings.Join(v.Lines, " ")
@@ -98,7 +98,7 @@ func hereKey(v *discover.Service) string {
 	return v.Kind
 }
 
-// missing is what the services that are on lack, and the command that installs
+// missing returns what the services that are on lack, and the command that installs
 // it.
 func (s *setup) missing() (names []string, command string) {
 	var packages []kind.Packages
@@ -270,7 +270,7 @@ func (s *setup) View() tea.View { return s.view(s.screen(), s.p.Name+" · Neighb
 // setupTop is the row of the screen that the table's first row is in.
 const setupTop = 4
 
-// tableWidth is how much of the screen is the table's.
+// tableWidth returns how much of the screen is the table's.
 func (s *setup) tableWidth() int { return max(47, s.width*11/20) }
 
 func (s *setup) screen() []string {
@@ -316,7 +316,7 @@ func count(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
-// widths are those of the table's columns, after the mark and the switch.
+// widths returns those of the table's columns, after the mark and the switch.
 func (s *setup) widths(width int) [setupColumns]int {
 	if width < 66 {
 		return [setupColumns]int{11, 10, 8, 6}
@@ -324,7 +324,7 @@ func (s *setup) widths(width int) [setupColumns]int {
 	return [setupColumns]int{16, 12, 12, 8}
 }
 
-// table is the services with what is proposed, and below it why.
+// table returns the services with what is proposed, and below it why.
 func (s *setup) table(width, rows int) []string {
 	t := s.theme
 	w := s.widths(width)
@@ -454,7 +454,7 @@ func (s *setup) why(width, rows int) []string {
 	return out
 }
 
-// file is the file as it would be written, with the selected service in view.
+// file returns the file as it would be written, with the selected service in view.
 func (s *setup) file(width, rows int) []string {
 	t := s.theme
 	out := []string{t.paint(faint, declare.FileName), ""}
@@ -489,7 +489,7 @@ func (s *setup) file(width, rows int) []string {
 	return out
 }
 
-// bar is the keys that work now.
+// bar returns the keys that work now.
 func (s *setup) bar() string {
 	t := s.theme
 	if s.flash != "" {

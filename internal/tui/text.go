@@ -9,7 +9,7 @@ import (
 	"neighbour/internal/core/keep"
 )
 
-// Shape is the sign of a state. Each state has its own, so that none is told
+// Shape returns the sign of a state. Each state has its own, so that none is told
 // by its colour alone.
 func Shape(s keep.State) string { return signs(shape(s)) }
 
@@ -82,7 +82,7 @@ func Clean(line string) string {
 // Plain is Clean without colours.
 func Plain(line string) string { return ansi.Strip(Clean(line)) }
 
-// Width is how many cells a text takes, colours aside.
+// Width returns how many cells a text takes, colours aside.
 func Width(s string) int { return ansi.StringWidth(s) }
 
 // Truncate cuts a text to a width in cells, with a sign where something was

@@ -49,9 +49,9 @@ type theme struct {
 
 // groundVariable is the environment variable that says which ground to use,
 // "light" or "dark", where the terminal can't be asked or says otherwise.
-const groundVariable = "NEIGHBOUR_GROUND"
+const groundVariable = "NEIGHBOUR_BACKGROUND"
 
-// few is the theme of a terminal with 16 colours: the colours are the
+// few returns the theme of a terminal with 16 colours: the colours are the
 // terminal's own, so texts have that of all its texts, and nothing is drawn on
 // a ground of ours. What is selected, ailing and failed differ.
 func few(dark bool) *theme {
@@ -173,7 +173,7 @@ func (g *ground) profiled(msg tea.ColorProfileMsg) {
 	g.choose()
 }
 
-// view is a full screen of lines. Until the terminal has told its own ground,
+// view returns a full screen of lines. Until the terminal has told its own ground,
 // ours must not hide it; with a ground of our own the colours are readable on
 // any terminal.
 func (g *ground) view(lines []string, title string) tea.View {

@@ -62,7 +62,7 @@ func (v *wiringView) took(msg wiringMsg) {
 	}
 }
 
-// drifts are the rows of the env files.
+// drifts returns the rows of the env files.
 func (v *wiringView) drifts() (out []driftRow) {
 	for _, f := range v.wiring.Files {
 		if f.Problem != "" {
@@ -302,7 +302,7 @@ func (v *wiringView) value(value string, secret bool) string {
 	return Plain(value)
 }
 
-// rule is the line above the details of something.
+// rule returns the line above the details of something.
 func (m *model) rule(title string) string {
 	t := m.theme
 	return t.paint(line, "── ") + t.paint(accent, title+" ") + t.paint(line, strings.Repeat("─", max(0, m.width-4-Width(title))))
@@ -319,7 +319,7 @@ func (m *model) detailRow(label, text string, in ink) []string {
 	return out
 }
 
-// variable is the chain from the facts to what reads the variable.
+// variable returns the chain from the facts to what reads the variable.
 func (v *wiringView) variable(m *model, w keep.Wired) []string {
 	out := []string{m.rule(w.Service + " · " + w.Name)}
 	out = append(out, m.detailRow("value", v.value(w.Value, w.Secret), strong)...)

@@ -162,7 +162,7 @@ func InstallCommand(all []Finding) string {
 	return kind.InstallCommand(packages...)
 }
 
-// Stopping are the findings that would stop a start.
+// Stopping returns the findings that would stop a start.
 func Stopping(all []Finding) []Finding {
 	return slices.DeleteFunc(slices.Clone(all), func(f Finding) bool { return f.Level != Stops })
 }

@@ -37,7 +37,7 @@ func programs(_ context.Context, s *subject) []Finding {
 	return []Finding{f}
 }
 
-// keyOf is the key that a reason why a program can't be used is about.
+// keyOf returns the key that a reason why a program can't be used is about.
 func keyOf(reason string) string {
 	for _, k := range [][2]string{{"uses ", "uses"}, {"web root", "root"}, {"the extensions", "extensions"}, {"version =", "version"}, {"working folder", "dir"}, {"no program", "run"}} {
 		if strings.Contains(reason, k[0]) {
@@ -95,7 +95,7 @@ const (
 	MakeFolder   = "make-folder"   // that is missing
 )
 
-// otherPort are the ways to give the service another port.
+// otherPort returns the ways to give the service another port.
 func (s *subject) otherPort(other int) []Action {
 	return []Action{
 		{Do: UsePort, Port: other, Label: fmt.Sprintf("use %d now", other), Says: fmt.Sprintf("%s gets port %d until everything is stopped; no file is changed", s.service.Name, other)},
@@ -178,7 +178,7 @@ func preparations(_ context.Context, s *subject) []Finding {
 	return out
 }
 
-// warnings are what the kind itself finds.
+// warnings returns what the kind itself finds.
 func warnings(_ context.Context, s *subject) []Finding {
 	w, ok := s.Kind(s.service).(kind.Warner)
 	if !ok {

@@ -40,7 +40,7 @@ func Changed(a, b *Service) []string {
 	return out
 }
 
-// ChangedKinds are the declared kinds that differ between two declarations.
+// ChangedKinds returns the declared kinds that differ between two declarations.
 func ChangedKinds(a, b *Declaration) []string {
 	var out []string
 	for _, k := range a.Kinds {

@@ -102,7 +102,7 @@ func (c *checker) checkServices() {
 	c.decl.Plan = order
 }
 
-// portOf is the port of a service: the declared one, or, of a program that
+// portOf returns the port of a service: the declared one, or, of a program that
 // declares none, the one of this machine that its check asks, unless that is
 // another service's.
 func (c *checker) portOf(s *Service) int {

@@ -60,7 +60,7 @@ func (d *Declaration) CustomKind(name string) *CustomKind {
 // selfValues are what ${self.NAME} may be in every kind's declaration.
 var selfValues = []string{"name", "port", "data", "run", "program", "version", "password"}
 
-// FactNames are the names of its facts, sorted, url first and the address
+// FactNames returns the names of its facts, sorted, url first and the address
 // last.
 func (k *CustomKind) FactNames() []string {
 	var names []string
@@ -75,7 +75,7 @@ func (k *CustomKind) FactNames() []string {
 	return append(names, "host", "port")
 }
 
-// info is what the declarations of its services must know.
+// info returns what the declarations of its services must know.
 func (k *CustomKind) info() KindInfo {
 	return KindInfo{Settings: k.Settings, Facts: k.FactNames(), Listens: k.Port != 0}
 }
@@ -93,16 +93,16 @@ func (k *CustomKind) Settings() any {
 	return reflect.New(k.settings).Interface()
 }
 
-// TellsVersion says that the declaration says how the program tells its
+// TellsVersion reports whether the declaration says how the program tells its
 // version.
 func (k *CustomKind) TellsVersion() bool { return k.node.table["version"] != nil }
 
-// VersionOf is the constraint of a service of the kind.
+// VersionOf returns the constraint of a service of the kind.
 func (k *CustomKind) VersionOf(s *Service) Constraint {
 	return reflect.ValueOf(s.Settings).Elem().Field(0).Interface().(Constraint)
 }
 
-// ValueOf is what a service of the kind has under a key of the kind's, or
+// ValueOf returns what a service of the kind has under a key of the kind's, or
 // else its default; references are not resolved. False: there is no such key.
 func (k *CustomKind) ValueOf(s *Service, key string) (string, bool) {
 	byDefault, ok := k.Keys[key]

@@ -48,7 +48,7 @@ type Later struct {
 	At  Position
 }
 
-// LaterKeys are the keys of a service that are not carried out yet, or, for
+// LaterKeys returns the keys of a service that are not carried out yet, or, for
 // "", those that are of no service.
 func (d *Declaration) LaterKeys(service string) []string {
 	var keys []string
@@ -123,7 +123,7 @@ type Service struct {
 	lines map[string][]string
 }
 
-// VersionConstraint is the version as the declaration has it; false if the
+// VersionConstraint returns the version as the declaration has it; false if the
 // service's kind has no versions.
 func (s *Service) VersionConstraint() (string, bool) {
 	keys, _ := fields(s.Settings)
@@ -149,7 +149,7 @@ type Written struct {
 	Line string // the whole line, without the blanks around it
 }
 
-// PlaceOf is where a key of the service stands, or the service if it has no
+// PlaceOf returns where a key of the service stands, or the service if it has no
 // such key.
 func (s *Service) PlaceOf(key string) Position {
 	if s.node == nil {
@@ -380,7 +380,7 @@ type FactNamer interface {
 	FactNames() []string
 }
 
-// FactNames are the names of the facts of a service of the kind.
+// FactNames returns the names of the facts of a service of the kind.
 func (k KindInfo) FactNames(s *Service) []string {
 	if n, ok := s.Settings.(FactNamer); ok {
 		return append(slices.Clone(k.Facts), n.FactNames()...)
@@ -388,7 +388,7 @@ func (k KindInfo) FactNames(s *Service) []string {
 	return k.Facts
 }
 
-// declared says that the declaration names a check, and not only its times.
+// declared reports whether the declaration names a check, and not only its times.
 func (h *Health) declared() bool {
 	return h != nil && (h.HTTP.Value != "" || h.TCP.Value != "" || !h.Run.IsZero() || h.Log.Regexp != nil)
 }

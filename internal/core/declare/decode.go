@@ -31,7 +31,7 @@ func (d *decoder) report(key string, at Position, width int, message, remedy str
 	d.problems = append(d.problems, Problem{Position: at, Key: key, Width: width, Message: message, Remedy: remedy, Source: d.line(at)})
 }
 
-// line is the line of a place.
+// line returns the line of a place.
 func (d *decoder) line(at Position) string {
 	if lines := d.lines[at.File]; at.Line > 0 && at.Line <= len(lines) {
 		return strings.TrimRight(lines[at.Line-1], "\r")

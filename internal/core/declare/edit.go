@@ -55,7 +55,7 @@ func entries(src []byte) ([]entry, error) {
 	return out, nil
 }
 
-// keyOf is an expression's key, after a prefix, and where it begins and ends.
+// keyOf returns an expression's key, after a prefix, and where it begins and ends.
 func keyOf(e *unstable.Node, prefix []string) (path []string, start, end int) {
 	path, start = slices.Clone(prefix), -1
 	for it := e.Key(); it.Next(); {
@@ -133,7 +133,7 @@ func replace(src []byte, from, to int, text string) []byte {
 	return slices.Concat(src[:from], []byte(text), src[to:])
 }
 
-// lineOf is the line that a byte is on: where it begins, and where the next
+// lineOf returns the line that a byte is on: where it begins, and where the next
 // one does.
 func lineOf(src []byte, at int) (begin, next int) {
 	begin = bytes.LastIndexByte(src[:at], '\n') + 1
@@ -241,7 +241,7 @@ func UnsetKey(src []byte, service, key string) ([]byte, error) {
 	return src, nil
 }
 
-// HasService says whether a text declares something of a service.
+// HasService reports whether a text declares something of a service.
 func HasService(src []byte, name string) bool {
 	all, err := entries(src)
 	return err == nil && slices.ContainsFunc(all, func(e entry) bool { return e.under([]string{"service", name}) })
@@ -319,7 +319,7 @@ func RemoveService(src []byte, name string) ([]byte, error) {
 	return src, nil
 }
 
-// aboveComments is where the comment lines directly above a line begin, not
+// aboveComments returns where the comment lines directly above a line begin, not
 // before least.
 func aboveComments(src []byte, begin, least int) int {
 	for begin > least {

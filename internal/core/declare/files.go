@@ -61,7 +61,7 @@ func read(path string) ([]byte, error) {
 	return b, nil
 }
 
-// Equal says whether two sets of files declare the same.
+// Equal reports whether two sets of files declare the same.
 func (f Files) Equal(g Files) bool {
 	return f.Profile == g.Profile && bytes.Equal(f.Main, g.Main) && bytes.Equal(f.Local, g.Local) && bytes.Equal(f.Kinds, g.Kinds)
 }

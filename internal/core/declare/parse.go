@@ -125,7 +125,7 @@ func (n *node) overlay(over *node) {
 	n.merge(over)
 }
 
-// members are the entries of a table in a table; nil if there is none.
+// members returns the entries of a table in a table; nil if there is none.
 func (n *node) members(key string) map[string]*node {
 	if c := n.table[key]; c != nil && c.kind == tableNode {
 		return c.table
@@ -157,7 +157,7 @@ type checker struct {
 	nodes map[string]*node // the services' tables
 }
 
-// ofProfile are the problems that are there only with a profile.
+// ofProfile returns the problems that are there only with a profile.
 func (c *checker) ofProfile(name string, tree *node, plain Problems) Problems {
 	lines := map[Position]bool{}
 	tree.lines(lines)
@@ -347,7 +347,7 @@ func (n *node) inherit(services *node) {
 	}
 }
 
-// env is the service that a table's env_of names, nil if there is none.
+// env returns the service that a table's env_of names, nil if there is none.
 func (n *node) env(services *node) *node {
 	if n.kind != tableNode {
 		return nil

@@ -14,7 +14,7 @@ type Position struct {
 	Line, Column int
 }
 
-// String is the place as editors and compilers write it.
+// String returns the place as editors and compilers write it.
 func (p Position) String() string { return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column) }
 
 // Problem is one thing that is wrong in a declaration.
@@ -27,7 +27,7 @@ type Problem struct {
 	Remedy   string   // what to write or do instead; may be empty
 }
 
-// Error is the problem as several lines of plain text: the place, what is
+// Error returns the problem as several lines of plain text: the place, what is
 // wrong, the line with its mark, and the remedy.
 func (p Problem) Error() string {
 	var b strings.Builder

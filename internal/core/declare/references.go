@@ -127,7 +127,7 @@ func (c *checker) serviceKeys(s *Service) map[string]string {
 	return nil
 }
 
-// isServiceKey says whether the key, with its whole path, names a service.
+// isServiceKey reports whether the key, with its whole path, names a service.
 func (c *checker) isServiceKey(s *Service, path string) bool {
 	_, ok := c.serviceKeys(s)[strings.TrimPrefix(path, join("service", s.Name)+".")]
 	return ok

@@ -69,12 +69,12 @@ func described(doc string, schema map[string]any) map[string]any {
 	return schema
 }
 
-// named is the schema of a table of tables with names of the user's.
+// named returns the schema of a table of tables with names of the user's.
 func named(doc string, entry map[string]any) map[string]any {
 	return described(doc, map[string]any{"type": "object", "additionalProperties": false, "patternProperties": map[string]any{serviceName.String(): entry}})
 }
 
-// object is the schema of a struct with toml tags.
+// object returns the schema of a struct with toml tags.
 func object(t reflect.Type) map[string]any {
 	properties := map[string]any{}
 	for _, f := range Keys(t) {
@@ -187,7 +187,7 @@ func KeyTable(t reflect.Type) string {
 	return b.String()
 }
 
-// HasKey says whether settings have a key.
+// HasKey reports whether settings have a key.
 func HasKey(settings any, key string) bool {
 	return slices.ContainsFunc(Keys(reflect.TypeOf(settings).Elem()), func(k Key) bool { return k.Name == key })
 }

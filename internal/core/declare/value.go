@@ -27,7 +27,7 @@ type Word struct {
 	skipped bool
 }
 
-// LineAt is the place of a line of the text, counted from 0.
+// LineAt returns the place of a line of the text, counted from 0.
 func (w Word) LineAt(i int) Position {
 	at := w.At
 	if w.skipped {
@@ -61,10 +61,10 @@ type Command struct {
 	Args []Text
 }
 
-// IsZero says that there is no command.
+// IsZero reports whether there is no command.
 func (c Command) IsZero() bool { return c.Line.Value == "" && len(c.Args) == 0 }
 
-// String is the command as the file has it.
+// String returns the command as the file has it.
 func (c Command) String() string {
 	if len(c.Args) == 0 {
 		return c.Line.Value
@@ -160,7 +160,7 @@ func (s *Size) UnmarshalText(text []byte) error {
 	return nil
 }
 
-// String is the size with a unit that suits it: "512 MB".
+// String returns the size with a unit that suits it: "512 MB".
 func (s Size) String() string {
 	for _, u := range []struct {
 		name  string
@@ -208,7 +208,7 @@ func (c *Constraint) UnmarshalText(text []byte) error {
 
 var numbers = regexp.MustCompile(`\d+(?:\.\d+){0,2}`)
 
-// satisfiable says whether any version meets a constraint. The least version
+// satisfiable reports whether any version meets a constraint. The least version
 // of each range that one can allow is nothing, a version that it names, or
 // the one right after it, so these are tried.
 func satisfiable(text string, c *semver.Constraints) bool {
@@ -226,7 +226,7 @@ func satisfiable(text string, c *semver.Constraints) bool {
 
 func (c Constraint) String() string { return c.text }
 
-// Allows says whether a version such as "15.8" or "7.0.15" meets the
+// Allows reports whether a version such as "15.8" or "7.0.15" meets the
 // constraint. A version that can't be read meets only the empty constraint.
 func (c Constraint) Allows(version string) bool {
 	if c.c == nil {

@@ -62,7 +62,7 @@ type Variable struct {
 	Target *Service `json:"-"`
 }
 
-// Text is the value as the declaration has it.
+// Text returns the value as the declaration has it.
 func (v Variable) Text() string { return strings.ReplaceAll(v.Value, "${@", "${"+v.Target.Name) }
 
 // Link is a key of a service that names another.
@@ -71,13 +71,13 @@ type Link struct {
 	Target *Service
 }
 
-// MarshalText is the key with the name: "php=engine".
+// MarshalText returns the key with the name: "php=engine".
 func (l Link) MarshalText() ([]byte, error) { return []byte(l.Key + "=" + l.Target.Name), nil }
 
 // link adds a key that names another service.
 func (s *Service) link(key string, target *Service) { s.Links = append(s.Links, Link{key, target}) }
 
-// MarshalText is the whole variable.
+// MarshalText returns the whole variable.
 func (v Variable) MarshalText() ([]byte, error) { return []byte(v.Name + "=" + v.Text()), nil }
 
 // Finding is something that a file says.
@@ -87,7 +87,7 @@ type Finding struct {
 	What string `json:"what"`
 }
 
-// Place is the file and line.
+// Place returns the file and line.
 func (f Finding) Place() string {
 	if f.Line == 0 {
 		return f.File
@@ -141,7 +141,7 @@ func Read(dir string) (*Proposal, error) {
 	return r.p, nil
 }
 
-// folders are the project's own, and those in it, and those in its folders of
+// folders returns the project's own, and those in it, and those in its folders of
 // packages.
 func (r *reader) folders() []string {
 	out := []string{"."}
@@ -185,7 +185,7 @@ func (r *reader) has(path string) bool {
 	return err == nil
 }
 
-// lineOf is the line of a text that has a word, 0 if none has.
+// lineOf returns the line of a text that has a word, 0 if none has.
 func lineOf(text, word string) int {
 	i := strings.Index(text, word)
 	if i < 0 {
@@ -200,7 +200,7 @@ var usualNames = map[string]string{
 	"nats": "bus", "mqtt": "broker", "beanstalkd": "jobs", "mail": "mail", "php": "php", "nginx": "web",
 }
 
-// server is the proposed server of a kind.
+// server returns the proposed server of a kind.
 func (r *reader) server(kind string, why Finding) *Service {
 	s := r.servers[kind]
 	if s == nil {
@@ -232,7 +232,7 @@ func name(text, otherwise string) string {
 	return text
 }
 
-// free is a name that no service has yet.
+// free returns a name that no service has yet.
 func (r *reader) free(name string) string {
 	for n := 1; ; n++ {
 		candidate := name

@@ -84,7 +84,7 @@ func (r *reader) ports() {
 	}
 }
 
-// programs are those that a variable is for: the program whose source reads
+// programs returns those that a variable is for: the program whose source reads
 // it, those in its folder, or all if it is the project's.
 func (r *reader) programs(w wanted) []*Service {
 	if w.by != nil {
@@ -124,7 +124,7 @@ func (r *reader) give(w wanted, target *Service, value string) {
 	}
 }
 
-// leadsTo says that a service needs another, perhaps through others.
+// leadsTo reports whether a service needs another, perhaps through others.
 func (s *Service) leadsTo(other *Service) bool {
 	return slices.ContainsFunc(s.Env, func(v Variable) bool { return v.Target == other || v.Target.leadsTo(other) }) ||
 		slices.ContainsFunc(s.Links, func(l Link) bool { return l.Key != "env_of" && (l.Target == other || l.Target.leadsTo(other)) })
@@ -183,7 +183,7 @@ func (s *Service) database(name string) {
 	}
 }
 
-// addressOf is a variable's value made of facts. The server's own address
+// addressOf returns a variable's value made of facts. The server's own address
 // does where the app's has the same form.
 func addressOf(kind string, u *url.URL, target *Service, database string) string {
 	whole := "${@.url}"
@@ -232,7 +232,7 @@ func (r *reader) page(w wanted, u *url.URL) {
 	}
 }
 
-// kindOfPrefix is the kind that a prefix of split variables speaks of.
+// kindOfPrefix returns the kind that a prefix of split variables speaks of.
 func (r *reader) kindOfPrefix(prefix string) string {
 	words := strings.Split(prefix, "_")
 	for _, word := range []string{prefix, words[0], words[len(words)-1]} {
@@ -295,7 +295,7 @@ func (r *reader) splitVariable(w wanted) {
 	r.give(w, target, "${@."+part+"}")
 }
 
-// sibling is the value of another part of the same variables.
+// sibling returns the value of another part of the same variables.
 func (r *reader) sibling(w wanted, prefix, part string) (string, bool) {
 	for _, other := range r.wanted {
 		if p, got, ok := wire.SplitName(other.name); ok && p == prefix && got == part && other.file == w.file {

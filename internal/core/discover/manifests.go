@@ -28,7 +28,7 @@ var libraries = map[string][]string{
 	"mail":       {"nodemailer", "phpmailer/phpmailer", "symfony/mailer", "github.com/emersion/go-smtp", "github.com/wneessen/go-mail", "aiosmtplib"},
 }
 
-// kindOf is the kind of the server that a library is a client of.
+// kindOf returns the kind of the server that a library is a client of.
 func kindOf(library string) string {
 	for kind, names := range libraries {
 		for _, n := range names {
@@ -81,7 +81,7 @@ func (r *reader) program(folder, called, run string, why Finding) *Service {
 	return s
 }
 
-// called is what a program is called after: its folder, or the project.
+// called returns what a program is called after: its folder, or the project.
 func (r *reader) called(folder, project string) string {
 	if folder != "." {
 		return filepath.Base(folder)
@@ -108,7 +108,7 @@ func (s *Service) prepareMaking(run, makes string, when ...string) {
 
 var plainConstraint = regexp.MustCompile(`^(>=|\^|~|=)?\s*v?(\d+(?:\.\d+){0,2})(?:\.[x*])?$`)
 
-// constraint is a simple constraint in the declaration's form; "" for others.
+// constraint returns a simple constraint in the declaration's form; "" for others.
 func constraint(text string) string {
 	m := plainConstraint.FindStringSubmatch(strings.TrimSpace(text))
 	if m == nil {

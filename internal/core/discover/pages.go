@@ -90,7 +90,7 @@ func (r *reader) readPages(php *Service, folder, index string) {
 	php.Port = 0
 }
 
-// database is the proposed database of a kind, or another of its family that
+// database returns the proposed database of a kind, or another of its family that
 // was proposed before.
 func (r *reader) database(kind string, why Finding) *Service {
 	if kind == "mariadb" && r.servers["mysql"] != nil {

@@ -99,7 +99,7 @@ func (s *Service) inherits(variable string) bool {
 	return slices.ContainsFunc(s.Links, func(l Link) bool { return l.Key == "env_of" && l.Target.On && l.Target.has(variable) })
 }
 
-// key is the key of a line of TOML.
+// key returns the key of a line of TOML.
 func key(line string) string {
 	k, _, _ := strings.Cut(line, "=")
 	return strings.TrimSpace(k)
@@ -177,7 +177,7 @@ func (p *Proposal) Missing() (what []string, packages []kind.Packages) {
 	return what, packages
 }
 
-// Kinds are those that a service may be given.
+// Kinds returns those that a service may be given.
 func Kinds() []string {
 	var names []string
 	for _, k := range catalogue.All {

@@ -60,7 +60,7 @@ func (l *logFile) close() {
 
 func (l *logFile) firstChunk() int64 { return l.begins / chunkSize }
 
-// lastChunk is the last one with a byte, -1 if the log is empty.
+// lastChunk returns the last one with a byte, -1 if the log is empty.
 func (l *logFile) lastChunk() int64 { return (l.size+chunkSize-1)/chunkSize - 1 }
 
 // chunk is the lines that begin in a chunk.
@@ -70,7 +70,7 @@ type chunk struct {
 	times  stamps
 }
 
-// buffer is large enough to read any chunk into.
+// buffer returns a buffer that is large enough to read any chunk into.
 func buffer() []byte { return make([]byte, 1+chunkSize+searched) }
 
 // read reads a chunk, into the buffer if that is not nil.
@@ -121,7 +121,7 @@ func (l *logFile) read(i int64, buf []byte) (chunk, error) {
 	return c, nil
 }
 
-// lines are the lines of the chunk.
+// lines returns the lines of the chunk.
 func (c chunk) lines() []Line {
 	var out []Line
 	data, offset := c.data, c.offset
@@ -145,7 +145,7 @@ type span struct{ from, to int }
 // come that continues it.
 const together = 1000
 
-// spans are the chunk's entries.
+// spans returns the chunk's entries.
 func (c chunk) spans() []span {
 	out := make([]span, 0, len(c.data)/64)
 	data := c.data
@@ -170,7 +170,7 @@ func (c chunk) spans() []span {
 	return out
 }
 
-// close says that the line at one place was seen soon after that at another.
+// close reports whether the line at one place was seen soon after that at another.
 func (c chunk) close(before, line int) bool {
 	if len(c.times) < 2 {
 		return true
@@ -178,7 +178,7 @@ func (c chunk) close(before, line int) bool {
 	return c.times.at(c.offset+int64(line))-c.times.at(c.offset+int64(before)) <= together
 }
 
-// continues says that a line goes on with the one before, as in the trace of
+// continues reports whether a line goes on with the one before, as in the trace of
 // an error; rest is what follows it.
 func continues(prev, line, rest []byte) bool {
 	if len(line) == 0 || line[0] == '\r' {
@@ -215,7 +215,7 @@ func continues(prev, line, rest []byte) bool {
 	return len(prev) > 0 && prev[0] == ' ' && raised(line)
 }
 
-// raised says that a line names an error that was raised: "ValueError: bad".
+// raised reports whether a line names an error that was raised: "ValueError: bad".
 func raised(line []byte) bool {
 	n := 0
 	for n < len(line) && (line[n] == '.' || line[n] == '_' || line[n] >= 'a' && line[n] <= 'z' || line[n] >= 'A' && line[n] <= 'Z' || line[n] >= '0' && line[n] <= '9') {

@@ -42,7 +42,7 @@ type Place struct {
 // the services' own.
 const Events = "~"
 
-// IsZero says that it is no place.
+// IsZero reports whether it is no place.
 func (p Place) IsZero() bool { return p == Place{} }
 
 // Compare orders places along the time line.
@@ -66,10 +66,10 @@ func compare(a, b int64) int {
 	return 0
 }
 
-// At is the place before everything that was seen at the time or later.
+// At returns the place before everything that was seen at the time or later.
 func At(t time.Time) Place { return Place{Seen: t.UnixMilli()} }
 
-// String is the place as one word: "1795435200000:812:api".
+// String returns the place as one word: "1795435200000:812:api".
 func (p Place) String() string {
 	if p.IsZero() {
 		return ""
@@ -77,7 +77,7 @@ func (p Place) String() string {
 	return fmt.Sprintf("%d:%d:%s", p.Seen, p.Offset, p.Log)
 }
 
-// MarshalText is the place as one word.
+// MarshalText returns the place as one word.
 func (p Place) MarshalText() ([]byte, error) { return []byte(p.String()), nil }
 
 // UnmarshalText reads what MarshalText made.
@@ -134,7 +134,7 @@ func (c chunk) entry(log string, s span) Entry {
 	return e
 }
 
-// fits says that a line may have been written at the time that it states:
+// fits reports whether a line may have been written at the time that it states:
 // not before what was seen before it, and not after it was seen itself.
 func (c chunk) fits(offset int64, at time.Time) bool {
 	seen := c.times.at(offset)

@@ -17,7 +17,7 @@ func free(path string, to int64) error {
 	return unix.Fallocate(int(f.Fd()), unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_KEEP_SIZE, 0, to)
 }
 
-// freed is where a log begins that was freed, 0 for one that was not.
+// freed returns where a log begins that was freed, 0 for one that was not.
 func freed(path string) int64 {
 	f, err := os.Open(path)
 	if err != nil {
@@ -27,7 +27,7 @@ func freed(path string) int64 {
 	return beginsAt(f)
 }
 
-// beginsAt is the offset of the first byte that is there (lseek(2)).
+// beginsAt returns the offset of the first byte that is there (lseek(2)).
 func beginsAt(f *os.File) int64 {
 	at, err := unix.Seek(int(f.Fd()), 0, unix.SEEK_DATA)
 	if err != nil {

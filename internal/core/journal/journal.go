@@ -52,7 +52,7 @@ const (
 	parts = 5
 )
 
-// Path is where a service's log is.
+// Path returns where a service's log is.
 func Path(dir, service string) string { return filepath.Join(dir, service+".log") }
 
 // Open opens a service's log for a process to append to. Of what is there,
@@ -69,7 +69,7 @@ func Open(path string, keep int64) (*os.File, error) {
 	return os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 }
 
-// Size is the length of a log, 0 if there is none. What was freed at its
+// Size returns the length of a log, 0 if there is none. What was freed at its
 // beginning counts.
 func Size(path string) int64 {
 	info, err := os.Stat(path)
@@ -111,7 +111,7 @@ func Last(path string, n int) ([]Line, error) {
 	return lines[max(0, len(lines)-n):], nil
 }
 
-// text is a line as it is kept: valid, and not longer than is of use.
+// text returns a line as it is kept: valid, and not longer than is of use.
 func text(b []byte) string {
 	b = bytes.TrimSuffix(b, []byte{'\r'})
 	if len(b) > lineLimit {

@@ -22,7 +22,7 @@ var levelNames = [...]string{None: "", Debug: "debug", Info: "info", Warn: "warn
 
 func (l Level) String() string { return levelNames[l] }
 
-// MarshalText is the level's name.
+// MarshalText returns the level's name.
 func (l Level) MarshalText() ([]byte, error) { return []byte(l.String()), nil }
 
 // UnmarshalText reads a level's name.
@@ -46,7 +46,7 @@ var levelWords = map[string]Level{
 	"emerg": Error, "emergency": Error, "alert": Error,
 }
 
-// levelWord is the level that a word names, in any case.
+// levelWord returns the level that a word names, in any case.
 func levelWord(word []byte) (Level, bool) {
 	if len(word) < 3 || len(word) > 13 {
 		return None, false
@@ -62,7 +62,7 @@ func levelWord(word []byte) (Level, bool) {
 	return l, ok
 }
 
-// levelNumber is the level of a number in JSON, where 10 is trace and 60
+// levelNumber returns the level of a number in JSON, where 10 is trace and 60
 // fatal.
 func levelNumber(n int) Level {
 	switch {
@@ -76,7 +76,7 @@ func levelNumber(n int) Level {
 	return Debug
 }
 
-// severity is the level of a syslog priority (RFC 5424, section 6.2.1).
+// severity returns the level of a syslog priority (RFC 5424, section 6.2.1).
 func severity(priority int) Level {
 	switch s := priority & 7; {
 	case s <= 3:
@@ -92,7 +92,7 @@ func severity(priority int) Level {
 // plainErrors begin lines that tell of an error without naming a level.
 var plainErrors = []string{"panic: ", "fatal error: ", "Traceback (most recent call last)", "Uncaught ", "Unhandled ", "npm ERR!", "PHP Fatal error:", "PHP Parse error:", "Exception in thread"}
 
-// levelOfPlain is the level of a text that names none in the usual places.
+// levelOfPlain returns the level of a text that names none in the usual places.
 func levelOfPlain(b []byte) Level {
 	if len(b) == 0 {
 		return None
@@ -123,7 +123,7 @@ func levelOfPlain(b []byte) Level {
 	return levelOfRequest(b)
 }
 
-// levelOfRequest is the level of a line of a web server's log of requests by
+// levelOfRequest returns the level of a line of a web server's log of requests by
 // the status of its answer: an error from 500, a warning from 400. The lines
 // are those of the common and the combined log format, "GET / HTTP/1.1" 500,
 // and those that begin with the status, 500 GET / or [500]: GET /.

@@ -28,7 +28,7 @@ func Entries(service string, lines []Line) []Entry {
 	return out
 }
 
-// Lets says whether the filter lets an entry through.
+// Lets reports whether the filter lets an entry through.
 func (f *Filter) Lets(e Entry) bool {
 	wanted := slices.Contains(f.Services, e.Service) || e.Event != "" && e.Service == ""
 	return wanted && (f.Event == "" || f.Event == e.Event) && e.Level >= f.Level && !slices.ContainsFunc(f.Patterns, func(p *Pattern) bool { return !p.Matches([]byte(e.Text)) })

@@ -64,7 +64,7 @@ func Parse(s string) (*Pattern, error) {
 	return Text(s), nil
 }
 
-// required is the longest text that every match of the expression has in it.
+// required returns the longest text that every match of the expression has in it.
 func required(re *syntax.Regexp) (literal string, folded bool) {
 	switch re.Op {
 	case syntax.OpLiteral:
@@ -168,7 +168,7 @@ func sameFolded(b, small []byte) bool {
 	return true
 }
 
-// Matches says whether a text has a match.
+// Matches reports whether a text has a match.
 func (p *Pattern) Matches(b []byte) bool {
 	if len(p.literal) > 0 {
 		at := p.index(b, 0)

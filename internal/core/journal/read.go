@@ -104,7 +104,7 @@ func (q *Query) logs() []string {
 	return logs
 }
 
-// logPath is the file of a service's log, or of the events.
+// logPath returns the file of a service's log, or of the events.
 func logPath(dir, log string) string {
 	if log == Events {
 		return eventsPath(dir)
@@ -164,7 +164,7 @@ func openSource(dir, name string, q *Query) (*source, error) {
 	return s, nil
 }
 
-// offsetOf is where a place is in a log: every entry before the offset is
+// offsetOf returns where a place is in a log: every entry before the offset is
 // before the place, and the others are not.
 func (l *logFile) offsetOf(name string, p Place) int64 {
 	if p.Log == name {
@@ -244,7 +244,7 @@ func (s *source) scan(i int64, f *Filter) ([]hit, error) {
 	return hits, nil
 }
 
-// wanted are the spans of the chunk that the filter lets through.
+// wanted returns the spans of the chunk that the filter lets through.
 func (c chunk) wanted(f *Filter, log string) []span {
 	if len(c.data) == 0 {
 		return nil
@@ -294,7 +294,7 @@ func trimEnd(b []byte) []byte {
 	return b
 }
 
-// lets says whether the filter lets an entry through. That the literal of
+// lets reports whether the filter lets an entry through. That the literal of
 // found is in it is known.
 func (f *Filter) lets(entry []byte, found *Pattern) bool {
 	for _, p := range f.Patterns {
@@ -318,7 +318,7 @@ func (f *Filter) lets(entry []byte, found *Pattern) bool {
 	return levelOf(line) >= f.Level
 }
 
-// wantedEvents are the events of the filter's services, and of the project.
+// wantedEvents returns the events of the filter's services, and of the project.
 func (c chunk) wantedEvents(f *Filter) []span {
 	var out []span
 	for _, s := range c.spans() {

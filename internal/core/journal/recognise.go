@@ -50,7 +50,7 @@ func recognise(line string) said {
 // level counts and not the server's own.
 func fromPage(message string) bool { return strings.HasPrefix(message, "PHP message: ") }
 
-// levelOf is the level of a line, for a filter: recognise without the rest.
+// levelOf returns the level of a line, for a filter: recognise without the rest.
 func levelOf(b []byte) Level {
 	if bytes.IndexByte(b[:min(len(b), 200)], '\x1b') >= 0 {
 		b = withoutColours(b)

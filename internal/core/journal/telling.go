@@ -38,7 +38,7 @@ func Telling(dir, service string, from int64, n int) ([]string, error) {
 	return out, nil
 }
 
-// beginning is the first lines of a text, with how many there are more.
+// beginning returns the first lines of a text, with how many there are more.
 func beginning(text string, n int) []string {
 	lines := strings.Split(text, "\n")
 	if len(lines) <= n+1 {

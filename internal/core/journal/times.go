@@ -22,7 +22,7 @@ const stampSize = 16
 
 type stamps []stamp
 
-// at is when the line at the offset was seen, in milliseconds, 0 if unknown.
+// at returns when the line at the offset was seen, in milliseconds, 0 if unknown.
 func (s stamps) at(offset int64) int64 {
 	i := sort.Search(len(s), func(i int) bool { return s[i].Offset > offset })
 	if i == 0 {
@@ -74,7 +74,7 @@ func decode(b []byte) stamp {
 	return stamp{int64(binary.LittleEndian.Uint64(b)), int64(binary.LittleEndian.Uint64(b[8:]))}
 }
 
-// last is the newest stamp, zero if there is none.
+// last returns the newest stamp, zero if there is none.
 func (t times) last() stamp {
 	if t.n == 0 {
 		return stamp{}
@@ -82,7 +82,7 @@ func (t times) last() stamp {
 	return t.get(t.n - 1)
 }
 
-// between are the stamps that matter for the offsets from one to another.
+// between returns the stamps that matter for the offsets from one to another.
 func (t times) between(from, to int64) stamps {
 	i := max(0, sort.Search(t.n, func(i int) bool { return t.get(i).Offset > from })-1)
 	var out stamps
@@ -105,7 +105,7 @@ func (t times) between(from, to int64) stamps {
 	return out
 }
 
-// since is the offset from which on all was seen at the time or later, in
+// since returns the offset from which on all was seen at the time or later, in
 // milliseconds; false if nothing was.
 func (t times) since(millis int64) (offset int64, ok bool) {
 	i := sort.Search(t.n, func(i int) bool { return t.get(i).Millis >= millis })
@@ -153,7 +153,7 @@ func dropTimes(path string, begins int64) error {
 	return err
 }
 
-// fromMillis is a time, zero for 0.
+// fromMillis returns a time, zero for 0.
 func fromMillis(ms int64) time.Time {
 	if ms == 0 {
 		return time.Time{}

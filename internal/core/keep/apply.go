@@ -84,7 +84,7 @@ func (k *Keeper) used() bool {
 	return false
 }
 
-// now is the effect of a change on a service as it is now: one that runs may
+// now returns the effect of a change on a service as it is now: one that runs may
 // be restarted, one that failed is tried again if something has changed for
 // it, and one that is stopped stays so.
 func (k *Keeper) now(ctx context.Context, now *project.Project, s *declare.Service, e Effect, begins map[string]bool) Effect {
@@ -176,7 +176,7 @@ func (k *Keeper) effect(now *project.Project, before, s *declare.Service, kindCh
 	return Keeps, ""
 }
 
-// changedFacts are the facts that a service refers to and that are others
+// changedFacts returns the facts that a service refers to and that are others
 // now.
 func (k *Keeper) changedFacts(now *project.Project, s *declare.Service) []string {
 	var out []string

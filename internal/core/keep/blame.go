@@ -34,7 +34,7 @@ func blame(s *declare.Service, output []string) []string {
 	return lines
 }
 
-// canonical is a text in which all spellings of a setting are the same:
+// canonical returns a text in which all spellings of a setting are the same:
 // servers take bind-address for bind_address.
 func canonical(text string) string { return strings.ToLower(strings.ReplaceAll(text, "-", "_")) }
 

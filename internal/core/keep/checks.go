@@ -11,7 +11,7 @@ import (
 	"neighbour/internal/core/probe"
 )
 
-// pace is the pause between checks of a service that isn't ready yet: short
+// pace returns the pause between checks of a service that isn't ready yet: short
 // at first, so that its becoming ready is seen at once.
 func pace(since time.Duration) time.Duration {
 	switch {
@@ -235,7 +235,7 @@ func (u *unit) stayReady(ctx context.Context, p process) error {
 // waking cost an idle machine less than a waking for each.
 const beat = 500 * time.Millisecond
 
-// untilBeat is the time to the next check, about a period from now; the first
+// untilBeat returns the time to the next check, about a period from now; the first
 // one comes earlier by chance, so that not all are made at one beat.
 func untilBeat(every time.Duration, first bool) time.Duration {
 	if first {

@@ -93,7 +93,7 @@ func (d *serverDriver) policy() policy {
 	return p
 }
 
-// current is the instance of the latest launch, nil before.
+// current returns the instance of the latest launch, nil before.
 func (d *serverDriver) current() *kind.Instance {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -216,7 +216,7 @@ func (d *serverDriver) held(number int) error {
 	}
 }
 
-// freePort is a free port from a number upward, 0 if there is none.
+// freePort returns a free port from a number upward, 0 if there is none.
 func (d *serverDriver) freePort(from int) int {
 	n, err := d.project.FreePort(from)
 	if err != nil {
@@ -255,7 +255,7 @@ func (d *serverDriver) asksOwnPort() bool {
 	return !d.declaresCheck() || strings.HasPrefix(h.HTTP.Value, "/") || strings.Contains(h.HTTP.Value+h.TCP.Value, "${"+d.svc.Name+".")
 }
 
-// ownPIDs are the processes of the service: the main one, and all if that one
+// ownPIDs returns the processes of the service: the main one, and all if that one
 // is not enough to tell.
 func (d *serverDriver) ownPIDs(p process) []int {
 	census, err := proc.TakeCensus()
@@ -400,7 +400,7 @@ func (d *serverDriver) adopt(saved SavedService) (process, error) {
 	return proc.Adopt(saved.ID, proc.Mark(d.project.Dir, d.svc.Name))
 }
 
-// printed says whether the line that a service's check waits for has come
+// printed reports whether the line that a service's check waits for has come
 // before it was adopted.
 func (d *serverDriver) printed(s Status) bool {
 	if s.State != Starting || d.match.pattern == nil {
@@ -445,13 +445,13 @@ func (d *serverDriver) lastLines(n int) []string {
 	return append(out, blame(d.svc, out)...)
 }
 
-// declaresCheck says that the declaration names a check.
+// declaresCheck reports whether the declaration names a check.
 func (d *serverDriver) declaresCheck() bool {
 	h := d.svc.Health
 	return h != nil && (h.HTTP.Value != "" || h.TCP.Value != "" || !h.Run.IsZero() || h.Log.Regexp != nil)
 }
 
-// probe is the declared check, or else the kind's own.
+// probe returns the declared check, or else the kind's own.
 func (d *serverDriver) probe() (probe.Probe, error) {
 	in := d.current()
 	if !d.declaresCheck() {

@@ -255,7 +255,7 @@ func TestStates(t *testing.T) {
 			f.endsAfter, f.exit, f.rules.when = time.Second, proc.Exit{Known: true, Code: 1}, "never"
 		}, 3 * time.Second, Failed, "exit 1 after 0.9 s", []string{"last words"}, 1},
 		"crashes once":     {func(f *fake) { f.endsAfter, f.exit = 30*time.Second, proc.Exit{Known: true, Code: 1} }, 32 * time.Second, Ready, "", nil, 2},
-		"crash loop":       {func(f *fake) { f.endsAfter, f.exit = time.Second, proc.Exit{Known: true, Code: 1} }, 20 * time.Second, Failed, "exit 1 after 0.9 s; it was restarted 3 times within 60 s and ended each time, so no more tries", []string{"last words"}, 4},
+		"crash loop":       {func(f *fake) { f.endsAfter, f.exit = time.Second, proc.Exit{Known: true, Code: 1} }, 20 * time.Second, Failed, "exit 1 after 0.9 s; it was restarted 3 times within 60 s and ended each time; giving up", []string{"last words"}, 4},
 		"slow crash loop":  {func(f *fake) { f.endsAfter, f.exit = 40*time.Second, proc.Exit{Known: true, Code: 1} }, 10 * time.Minute, Ready, "", nil, 15},
 		"once, ends well":  {func(f *fake) { f.rules.once, f.endsAfter, f.exit = true, time.Hour, proc.Exit{Known: true} }, 61 * time.Minute, Finished, "exit 0", nil, 1},
 		"once, ends badly": {func(f *fake) { f.rules.once, f.endsAfter, f.exit = true, time.Second, proc.Exit{Known: true, Code: 2} }, time.Minute, Failed, "exit 2, 1.0 s after its start and before it was ready", []string{"last words"}, 1},
@@ -321,7 +321,7 @@ func TestAilingIsRestartedWhereDeclared(t *testing.T) {
 		after(5 * time.Minute) // it never answers again
 		s = w.status("api")
 		assert.Equal(t, Failed, s.State)
-		assert.Equal(t, "not ready within 60 s; newest check: 503; it did not become ready in 3 tries, so no more", s.Reason)
+		assert.Equal(t, "not ready within 60 s; newest check: 503; it did not become ready in 3 tries; giving up", s.Reason)
 		w.fakes["api"].sick.Store(false)
 		_, _ = w.keeper.Start(false)
 		after(time.Second)

@@ -86,7 +86,7 @@ func New(ctx context.Context, p *project.Project, log *slog.Logger) *Keeper {
 	return k
 }
 
-// atRest is the status of a service that was never started.
+// atRest returns the status of a service that was never started.
 func atRest(d *declare.Declaration, s *declare.Service) Status {
 	return Status{
 		Name: s.Name, Kind: s.Kind, State: Stopped, Optional: s.Optional, Since: time.Now(),
@@ -126,7 +126,7 @@ func notCarriedOut(keys []string) string {
 	return join(keys) + " are checked, and not carried out yet"
 }
 
-// facts are a service's facts in its kind's order.
+// facts returns a service's facts in its kind's order.
 func facts(p *project.Project, s *declare.Service) ([]Fact, error) {
 	values, err := p.Facts(s.Name)
 	if err != nil {
@@ -142,7 +142,7 @@ func facts(p *project.Project, s *declare.Service) ([]Fact, error) {
 	return out, nil
 }
 
-// Rest is how the services of a project without a keeper are: stopped, or
+// Rest returns how the services of a project without a keeper are: stopped, or
 // as the last keeper left them.
 func Rest(p *project.Project) []Status {
 	saved, _ := ReadState(p)
@@ -200,15 +200,15 @@ func (k *Keeper) Snapshot() Snapshot {
 	return s
 }
 
-// Stale says that the declaration was changed after this keeper read it.
+// Stale reports whether the declaration was changed after this keeper read it.
 func (k *Keeper) Stale() bool {
 	return k.project != nil && k.project.Stale()
 }
 
-// Profile is the profile that the keeper was started with.
+// Profile returns the profile that the keeper was started with.
 func (k *Keeper) Profile() string { return k.decl.Profile }
 
-// Busy says that some service runs, or is to run.
+// Busy reports whether some service runs, or is to run.
 func (k *Keeper) Busy() bool {
 	for _, u := range k.units {
 		u.mu.Lock()

@@ -8,7 +8,7 @@ import (
 	"neighbour/internal/core/proc"
 )
 
-// confine is the control group that bounds the service, nil if it has no
+// confine returns the control group that bounds the service, nil if it has no
 // limits or may not have a group; then its limits are watched.
 func (d *serverDriver) confine() *proc.Group {
 	l := d.svc.Limit

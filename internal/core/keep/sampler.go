@@ -21,7 +21,7 @@ type usedUntil struct {
 
 func newSampler() *sampler { return &sampler{before: map[proc.ID]usedUntil{}} }
 
-// usage is what a service's processes use: the processor in percent of one
+// usage returns what a service's processes use: the processor in percent of one
 // core since the last sample, the memory in bytes.
 func (s *sampler) usage(table proc.Table, main proc.ID) (percent float32, memory uint64) {
 	ids := table.Belonging(main)

@@ -68,7 +68,7 @@ func readState(path string) (Saved, error) {
 // that is how the services were when the last one ended.
 func ReadState(p *project.Project) (Saved, error) { return readState(p.StateFile()) }
 
-// Orphaned says whether an earlier keeper was lost while services ran, or were
+// Orphaned reports whether an earlier keeper was lost while services ran, or were
 // to run. What ran before the machine was started anew is over.
 func (s Saved) Orphaned() bool {
 	if !s.Keeper.SameBoot() {

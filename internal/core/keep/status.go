@@ -25,12 +25,12 @@ const (
 	Finished  State = "finished" // was to run once, and ended well
 )
 
-// Settled says that a start has come to its end in this state.
+// Settled reports whether a start has come to its end in this state.
 func (s State) Settled() bool {
 	return s == Ready || s == Ailing || s == Failed || s == Finished || s == Stopped
 }
 
-// Running says that the service may have a process in this state.
+// Running reports whether the service may have a process in this state.
 func (s State) Running() bool {
 	return s == Starting || s == Ready || s == Ailing || s == Stopping
 }

@@ -313,11 +313,11 @@ func (u *unit) supervise(ctx context.Context, adopted process) (final func(*Stat
 			unready = 0
 		}
 		if unready >= p.most {
-			return finish(Failed, fmt.Sprintf("%s; it did not become ready in %d tries, so no more", reason, unready), remarks)
+			return finish(Failed, fmt.Sprintf("%s; it did not become ready in %d tries; giving up", reason, unready), remarks)
 		}
 		restarts = within(restarts, p.window)
 		if len(restarts) >= p.most {
-			return finish(Failed, fmt.Sprintf("%s; it was restarted %s within %s and ended each time, so no more tries", reason, times(len(restarts)), round(p.window)), remarks)
+			return finish(Failed, fmt.Sprintf("%s; it was restarted %s within %s and ended each time; giving up", reason, times(len(restarts)), round(p.window)), remarks)
 		}
 		restarts = append(restarts, time.Now())
 		pause := backOff(len(restarts))
@@ -341,7 +341,7 @@ func finish(state State, reason string, remarks []string) func(*Status) {
 	}
 }
 
-// backOff is the pause before the nth restart: 0.25 s, doubled each time up
+// backOff returns the pause before the nth restart: 0.25 s, doubled each time up
 // to 30 s, with a fifth more or less so that services which fell together
 // don't rise together.
 func backOff(n int) time.Duration {
@@ -411,7 +411,7 @@ func (u *unit) setProcess(id proc.ID) {
 	u.keeper.saveSoon(u.svc.Name) // a keeper that follows must know it
 }
 
-// live is one life: from waiting for what it needs to the end of its process.
+// live leads through one life: from waiting for what it needs to the end of its process.
 func (u *unit) live(ctx context.Context, p process) (end ending) {
 	if p == nil {
 		if err := u.awaitNeeds(ctx); err != nil {

@@ -47,7 +47,7 @@ func (f Finder) Find(c declare.Constraint) (Program, error) {
 	return Choose(f.Title, programs, c, "Debian's "+f.Packages.Debian)
 }
 
-// Places are the folders of servers that Debian puts outside PATH, and those
+// Places returns the folders of servers that Debian puts outside PATH, and those
 // of Homebrew for a formula.
 func Places(formula string) []string {
 	return []string{"/usr/sbin", "/usr/bin", "/usr/local/sbin", "/opt/homebrew/opt/" + formula + "/bin", "/opt/homebrew/opt/" + formula + "/sbin", "/usr/local/opt/" + formula + "/bin"}

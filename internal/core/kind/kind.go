@@ -94,7 +94,7 @@ func CheckNames(key string, names []string, limit int, banned string, report fun
 	}
 }
 
-// UserFacts are the names of the facts of declared users: each has a password,
+// UserFacts returns the names of the facts of declared users: each has a password,
 // and an address with it, as "reader.password" and "reader.url".
 func UserFacts(users []string) []string {
 	var names []string
@@ -227,7 +227,7 @@ type Instance struct {
 	Expand func(text string) (Fact, error)
 }
 
-// Login is who the facts of a server are about: the first declared user, or
+// Login returns who the facts of a server are about: the first declared user, or
 // else the server's own, whose secret is "password".
 func (in *Instance) Login(users []string, own string) (user, password string, err error) {
 	if len(users) > 0 {
@@ -238,7 +238,7 @@ func (in *Instance) Login(users []string, own string) (user, password string, er
 	return own, password, err
 }
 
-// UserPassword is the password of a declared user.
+// UserPassword returns the password of a declared user.
 func (in *Instance) UserPassword(name string) (string, error) { return in.Secret("user." + name) }
 
 // EnsureDirs makes the data and run folders, owned by the account.
@@ -271,7 +271,7 @@ func (in *Instance) Command(ctx context.Context, path string, args ...string) *e
 // basicVariables are what a server gets of the keeper's environment.
 var basicVariables = []string{"PATH", "HOME", "USER", "LOGNAME", "LANG", "TZ", "TMPDIR"}
 
-// BasicEnv is the environment of servers that must not be swayed by the
+// BasicEnv returns the environment of servers that must not be swayed by the
 // user's: where programs are, the language, the time zone. Another account
 // can't use this user's folders, so it gets its own home, and the machine's
 // folder for temporary files.
@@ -454,7 +454,7 @@ type AbsentError struct{ Err error }
 func (e *AbsentError) Error() string { return e.Err.Error() }
 func (e *AbsentError) Unwrap() error { return e.Err }
 
-// MayBeMade says that what is missing is the project's own.
+// MayBeMade reports whether what is missing is the project's own.
 func MayBeMade(err error) bool {
 	var absent *AbsentError
 	return errors.As(err, &absent)
@@ -471,13 +471,13 @@ type RefusedError struct {
 func (e *RefusedError) Error() string { return e.Err.Error() }
 func (e *RefusedError) Unwrap() error { return e.Err }
 
-// Address are the facts of a server that has no common form of URL.
+// Address returns the facts of a server that has no common form of URL.
 func Address(in *Instance) map[string]Fact {
 	port := strconv.Itoa(in.Port)
 	return map[string]Fact{"address": {Value: "127.0.0.1:" + port}, "host": {Value: "127.0.0.1"}, "port": {Value: port}}
 }
 
-// URL are the facts of a server that anybody may use.
+// URL returns the facts of a server that anybody may use.
 func URL(in *Instance, scheme string) map[string]Fact {
 	port := strconv.Itoa(in.Port)
 	return map[string]Fact{"url": {Value: scheme + "://127.0.0.1:" + port}, "host": {Value: "127.0.0.1"}, "port": {Value: port}}

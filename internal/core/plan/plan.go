@@ -85,7 +85,7 @@ func (p *Plan) place(name string) int {
 // Steps lists the services by step, the first step first, sorted by name.
 func (p *Plan) Steps() [][]string { return p.steps }
 
-// Step is the step of a service, counted from 1; 0 if it is not in the plan.
+// Step returns the step of a service, counted from 1; 0 if it is not in the plan.
 func (p *Plan) Step(name string) int { return p.step[name] }
 
 // Needs lists what a service needs directly, sorted.

@@ -123,7 +123,7 @@ func (h Holder) String() string {
 	return s
 }
 
-// line is the command line with the program's name in place of its path.
+// line returns the command line with the program's name in place of its path.
 func (h Holder) line() string {
 	if h.Line == "" {
 		return ""

@@ -72,7 +72,7 @@ func ownersOf(sockets []socket) map[string]int {
 	return owners
 }
 
-// inodesOf are the sockets of these processes, in place of whose inodes there
+// inodesOf returns the sockets of these processes, in place of whose inodes there
 // are the pids.
 func inodesOf(pids []int) map[string]bool {
 	out := map[string]bool{}

@@ -54,7 +54,7 @@ func Forbidden(port int) *ForbiddenError {
 	return nil
 }
 
-// firstUnprivileged is the first port that everybody may listen on (ip(7)).
+// firstUnprivileged returns the first port that everybody may listen on (ip(7)).
 func firstUnprivileged() int {
 	b, err := os.ReadFile("/proc/sys/net/ipv4/ip_unprivileged_port_start")
 	if n, bad := strconv.Atoi(strings.TrimSpace(string(b))); err == nil && bad == nil {

@@ -42,7 +42,7 @@ func (a *Account) credential() *syscall.Credential {
 	return &syscall.Credential{Uid: uint32(a.UID), Gid: uint32(a.GID)}
 }
 
-// Attributes are the system attributes that run a command as the account; a
+// Attributes returns the system attributes that run a command as the account; a
 // nil account runs it as this user.
 func (a *Account) Attributes() *syscall.SysProcAttr {
 	if a == nil {

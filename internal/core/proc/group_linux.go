@@ -117,7 +117,7 @@ func (g *Group) enter(attributes *syscall.SysProcAttr) (leave func(), err error)
 	return func() { f.Close() }, nil
 }
 
-// Killed is how often the system has killed a process of the group because it
+// Killed returns how often the system has killed a process of the group because it
 // went over its memory limit.
 func (g *Group) Killed() int {
 	if g == nil {

@@ -17,7 +17,7 @@ func Confine(string, int64, float64) (*Group, error) {
 
 func (g *Group) enter(*syscall.SysProcAttr) (leave func(), err error) { return func() {}, nil }
 
-// Killed is 0.
+// Killed returns 0.
 func (g *Group) Killed() int { return 0 }
 
 // Remove does nothing.

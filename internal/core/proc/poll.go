@@ -9,7 +9,7 @@ func pollEnd(id ID) {
 	}
 }
 
-// Mark is the mark of a service's processes.
+// Mark returns the mark of a service's processes.
 func Mark(dir, service string) string { return dir + ":" + service }
 
 // MarkOf reads the mark of a process, "" if it has none or can't be read.

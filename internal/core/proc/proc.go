@@ -27,7 +27,7 @@ type ID struct {
 	Start string `json:"start"`
 }
 
-// Alive says whether the process still runs; a zombie doesn't.
+// Alive reports whether the process still runs; a zombie doesn't.
 func (id ID) Alive() bool {
 	if id.PID <= 0 {
 		return false
@@ -55,7 +55,7 @@ type Exit struct {
 	Signal string
 }
 
-// OK says that the process is known to have ended well.
+// OK reports whether the process is known to have ended well.
 func (e Exit) OK() bool { return e.Known && e.Signal == "" && e.Code == 0 }
 
 func (e Exit) String() string {
@@ -158,7 +158,7 @@ func Adopt(id ID, mark string) (*Process, error) {
 // waitedFor are the pids of the children that this process started itself.
 var waitedFor sync.Map
 
-// reaped is how a process ended that is this process's own child, although it
+// reaped returns how a process ended that is this process's own child, although it
 // didn't start it: a keeper that took another's place has that one's children.
 func reaped(pid int) Exit {
 	if _, ours := waitedFor.Load(pid); ours {

@@ -131,7 +131,7 @@ func stat(dir string) *folder {
 	return &folder{int(st.Uid), int(st.Gid), info.Mode().Perm()}
 }
 
-// allows says whether the mode has the bits for the account; the group is
+// allows reports whether the mode has the bits for the account; the group is
 // the account's main one, as services run without others.
 func (f *folder) allows(a *Account, bits fs.FileMode) bool {
 	switch {
@@ -145,7 +145,7 @@ func (f *folder) allows(a *Account, bits fs.FileMode) bool {
 	return f.mode&bits == bits
 }
 
-// inGroup says whether this process has a group.
+// inGroup reports whether this process has a group.
 func inGroup(gid int) bool {
 	groups, _ := os.Getgroups()
 	return slices.Contains(groups, gid)

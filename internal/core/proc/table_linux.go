@@ -26,7 +26,7 @@ var bootID = sync.OnceValue(func() string {
 	return strings.TrimSpace(string(b))
 })
 
-// SameBoot says that the process was started since the machine was.
+// SameBoot reports whether the process was started since the machine was.
 func (id ID) SameBoot() bool {
 	boot, _, _ := strings.Cut(id.Start, ":")
 	return boot == bootID()

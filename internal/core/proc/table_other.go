@@ -31,7 +31,7 @@ func startOf(pid int) (string, error) {
 	return strconv.FormatInt(at, 10), nil
 }
 
-// SameBoot says that the process was started since the machine was.
+// SameBoot reports whether the process was started since the machine was.
 func (id ID) SameBoot() bool {
 	started, err := strconv.ParseInt(id.Start, 10, 64)
 	boot, err2 := host.BootTime()

@@ -33,7 +33,7 @@ type Change struct {
 	Outside string `json:"outside,omitempty"`
 }
 
-// File is the name of the file that is changed.
+// File returns the name of the file that is changed.
 func (c Change) File() string {
 	if c.Local {
 		return declare.LocalFileName

@@ -185,7 +185,7 @@ func shared(file EnvFile, compared []EnvFile) []EnvFile {
 	return append(compared, rest)
 }
 
-// FileVariables are the variables of the declared env file.
+// FileVariables returns the variables of the declared env file.
 func (p *Project) FileVariables() ([]wire.Variable, error) {
 	if p.EnvFile == nil {
 		return nil, nil
@@ -235,7 +235,7 @@ func (p *Project) WriteEnvFile() (tracked bool, err error) {
 	return tracked, nil
 }
 
-// Tracked says whether git tracks a file.
+// Tracked reports whether git tracks a file.
 func Tracked(path string) bool {
 	for dir := filepath.Dir(path); ; dir = filepath.Dir(dir) {
 		if _, err := os.Stat(filepath.Join(dir, ".git")); err == nil {
@@ -248,7 +248,7 @@ func Tracked(path string) bool {
 	return exec.Command("git", "-C", filepath.Dir(path), "ls-files", "--error-unmatch", "--", filepath.Base(path)).Run() == nil
 }
 
-// FreePort is a free port from a number upward that no project of this user
+// FreePort returns a free port from a number upward that no project of this user
 // has.
 func (p *Project) FreePort(from int) (int, error) {
 	p.ports.mu.Lock()

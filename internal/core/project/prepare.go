@@ -74,8 +74,8 @@ func (p *Project) PreparationDue(s *declare.Service, prep declare.Preparation) (
 	return due, nil
 }
 
-// PreparationKey is the same for preparations that do the same: those with one
-// command in one folder.
+// PreparationKey returns a key that preparations share which do the same: those
+// with one command in one folder.
 func (p *Project) PreparationKey(s *declare.Service, prep declare.Preparation) string {
 	dir := p.WorkingDir(s)
 	if rel, err := filepath.Rel(p.Dir, dir); err == nil && filepath.IsLocal(rel) {

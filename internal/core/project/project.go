@@ -109,7 +109,7 @@ func (p *Project) Stamp() string {
 	return stamp
 }
 
-// Stale says that the declaration was changed after it was read.
+// Stale reports whether the declaration was changed after it was read.
 func (p *Project) Stale() bool {
 	now, err := declare.ReadFiles(p.File, configDir(), p.Profile)
 	return err == nil && !now.Equal(p.files)
@@ -134,7 +134,7 @@ func (p *Project) ForgetChoices() {
 
 func (p *Project) profileFile() string { return filepath.Join(p.state, "run", "profile") }
 
-// At is the project in a folder without its declaration: only its paths may
+// At returns the project in a folder without its declaration: only its paths may
 // be asked for. It serves where the declaration can't be read.
 func At(dir string) *Project {
 	state := filepath.Join(dir, StateDir)
@@ -173,25 +173,25 @@ func (p *Project) EnsureDirs() error {
 	return enlist(p.Dir)
 }
 
-// LogDir is the folder of the log files.
+// LogDir returns the folder of the log files.
 func (p *Project) LogDir() string { return filepath.Join(p.state, "logs") }
 
-// LogFile is where a service's output goes.
+// LogFile returns where a service's output goes.
 func (p *Project) LogFile(service string) string { return filepath.Join(p.LogDir(), service+".log") }
 
-// KeeperLog is where the keeper writes what it does.
+// KeeperLog returns where the keeper writes what it does.
 func (p *Project) KeeperLog() string { return filepath.Join(p.LogDir(), "keeper.jsonl") }
 
-// StateFile is where the keeper keeps what it needs to find the services again.
+// StateFile returns where the keeper keeps what it needs to find the services again.
 func (p *Project) StateFile() string { return filepath.Join(p.state, "run", "state.json") }
 
-// LockFile is held by the project's keeper as long as it runs.
+// LockFile returns the file that the project's keeper holds as long as it runs.
 func (p *Project) LockFile() string { return filepath.Join(p.state, "run", "keeper.lock") }
 
-// Socket is the path of the keeper's socket.
+// Socket returns the path of the keeper's socket.
 func (p *Project) Socket() string { return filepath.Join(p.runDir(), "keeper.sock") }
 
-// runDir is the folder for sockets: in the project if its path is short
+// runDir returns the folder for sockets: in the project if its path is short
 // enough, else a short one of this user's.
 func (p *Project) runDir() string {
 	dir := filepath.Join(p.state, "run")
@@ -202,13 +202,13 @@ func (p *Project) runDir() string {
 	return p.shortRunDir("keeper")
 }
 
-// shortRunDir is a folder with a short path for one thing's sockets.
+// shortRunDir returns a folder with a short path for one thing's sockets.
 func (p *Project) shortRunDir(name string) string {
 	sum := sha256.Sum256([]byte(p.Dir + "\x00" + name))
 	return filepath.Join(shortBase(), hex.EncodeToString(sum[:6]))
 }
 
-// shortBase is this user's folder for sockets whose own place has too long a
+// shortBase returns this user's folder for sockets whose own place has too long a
 // path.
 func shortBase() string {
 	if dir := os.Getenv("XDG_RUNTIME_DIR"); dir != "" && len(dir) < 60 {
@@ -241,7 +241,7 @@ func ensurePrivate(dir string) error {
 // when this user is root: root's own folders can't be reached by them.
 const sharedBase = "/var/lib/neighbour"
 
-// Kind is the kind of a service.
+// Kind returns the kind of a service.
 func (p *Project) Kind(s *declare.Service) kind.Kind {
 	if k := p.CustomKind(s.Kind); k != nil {
 		return custom.New(k)
@@ -249,7 +249,7 @@ func (p *Project) Kind(s *declare.Service) kind.Kind {
 	return catalogue.All.Kind(s.Kind)
 }
 
-// Instance is a service with what it is started with. Its program is not
+// Instance returns a service with what it is started with. Its program is not
 // looked for, and its folders are not made.
 func (p *Project) Instance(s *declare.Service) (*kind.Instance, error) {
 	in, err := p.bare(s)
@@ -269,7 +269,7 @@ func (p *Project) Instance(s *declare.Service) (*kind.Instance, error) {
 	return in, nil
 }
 
-// bare is an instance as far as its facts need it.
+// bare returns an instance as far as its facts need it.
 func (p *Project) bare(s *declare.Service) (*kind.Instance, error) {
 	k := p.Kind(s)
 	info := k.Info()
@@ -343,7 +343,7 @@ func (p *Project) EnsureInstanceDirs(in *kind.Instance) error {
 	return in.EnsureDirs()
 }
 
-// DataDirs are the folders where the services' data is, as far as they exist.
+// DataDirs returns the folders where the services' data is, as far as they exist.
 func (p *Project) DataDirs() []string {
 	var out []string
 	for _, s := range p.Services {
@@ -359,7 +359,7 @@ func (p *Project) DataDirs() []string {
 	return out
 }
 
-// WorkingDir is the folder that a service's own commands run in.
+// WorkingDir returns the folder that a service's own commands run in.
 func (p *Project) WorkingDir(s *declare.Service) string {
 	m, ok := s.Settings.(declare.MainProgram)
 	if !ok {
@@ -371,7 +371,7 @@ func (p *Project) WorkingDir(s *declare.Service) string {
 	return filepath.Join(p.Dir, m.WorkingDir())
 }
 
-// Facts are the facts of a service.
+// Facts returns the facts of a service.
 func (p *Project) Facts(service string) (map[string]kind.Fact, error) {
 	s := p.Service(service)
 	if s == nil {
@@ -389,7 +389,7 @@ func (p *Project) Wiring() wire.Source {
 	return wire.Source{Declaration: p.Declaration, Facts: p.Facts}
 }
 
-// Variables are what a service's environment has beside the inherited ones.
+// Variables returns what a service's environment has beside the inherited ones.
 func (p *Project) Variables(s *declare.Service) ([]wire.Variable, error) {
 	port, err := p.Port(s)
 	if err != nil {
@@ -398,7 +398,7 @@ func (p *Project) Variables(s *declare.Service) ([]wire.Variable, error) {
 	return p.Wiring().Environment(s, port)
 }
 
-// Environment is the whole environment that a service is started with.
+// Environment returns the whole environment that a service is started with.
 func (p *Project) Environment(s *declare.Service) ([]string, error) {
 	vars, err := p.Variables(s)
 	if err != nil {

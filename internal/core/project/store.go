@@ -86,7 +86,7 @@ func (b *portBook) load() error {
 	return nil
 }
 
-// Port is the port of a service, 0 if it has none: the declared one, or the
+// Port returns the port of a service, 0 if it has none: the declared one, or the
 // one that it was given before, or the nearest free one to its kind's usual
 // port that no project of this user has.
 func (p *Project) Port(s *declare.Service) (int, error) {
@@ -139,7 +139,7 @@ func (p *Project) ReplacePort(s *declare.Service) (int, error) {
 	return p.givePort(s.Name, p.Kind(s).Info().UsualPort, port.Free)
 }
 
-// extraPort is a port under a name of its own that is free now.
+// extraPort returns a port under a name of its own that is free now.
 func (p *Project) extraPort(name string, usual int) (int, error) {
 	p.ports.mu.Lock()
 	defer p.ports.mu.Unlock()
@@ -152,7 +152,7 @@ func (p *Project) extraPort(name string, usual int) (int, error) {
 	return p.givePort(name, usual, port.Free)
 }
 
-// givenPort is the port that extraPort gave last, 0 if it gave none.
+// givenPort returns the port that extraPort gave last, 0 if it gave none.
 func (p *Project) givenPort(name string) int {
 	p.ports.mu.Lock()
 	defer p.ports.mu.Unlock()
@@ -187,7 +187,7 @@ func (p *Project) givePort(name string, usual int, willDo func(port int) bool) (
 	return all[name], nil
 }
 
-// pick is the nearest free port that no project has, this one's being given.
+// pick returns the nearest free port that no project has, this one's being given.
 func (p *Project) pick(usual int, given map[string]int) (int, error) {
 	reserved := map[int]bool{}
 	for _, n := range given {
@@ -210,7 +210,7 @@ func (p *Project) pick(usual int, given map[string]int) (int, error) {
 	return port.Pick(usual, func(n int) bool { return reserved[n] })
 }
 
-// xdg is a folder of this user's by the XDG Base Directory Specification; ""
+// xdg returns a folder of this user's by the XDG Base Directory Specification; ""
 // if the user has no home.
 func xdg(variable, otherwise string) string {
 	if dir := os.Getenv(variable); filepath.IsAbs(dir) { // a relative one is to be ignored
@@ -223,10 +223,10 @@ func xdg(variable, otherwise string) string {
 	return filepath.Join(home, otherwise, "neighbour")
 }
 
-// configDir is where the user's own kinds are declared.
+// configDir returns where the user's own kinds are declared.
 func configDir() string { return xdg("XDG_CONFIG_HOME", ".config") }
 
-// listDir is where this user's projects are listed: a file each, with the
+// listDir returns where this user's projects are listed: a file each, with the
 // project's folder in it. A user without a home has no list.
 func listDir() string {
 	state := xdg("XDG_STATE_HOME", filepath.Join(".local", "state"))
@@ -302,13 +302,13 @@ func (p *Project) CheckData(in *kind.Instance) error {
 	return nil
 }
 
-// keepsData says whether a service's data folder is its kind's to use.
+// keepsData reports whether a service's data folder is its kind's to use.
 func (p *Project) keepsData(in *kind.Instance) bool {
 	info := p.Kind(in.Service).Info()
 	return !info.Elsewhere && !info.InheritEnv
 }
 
-// minor is a version without what doesn't change how data is kept.
+// minor returns a version without what doesn't change how data is kept.
 func minor(version string) string {
 	parts := strings.SplitN(version, ".", 3)
 	return strings.Join(parts[:min(2, len(parts))], ".")

@@ -187,7 +187,7 @@ func (w *Watcher) event(e fsnotify.Event) {
 	w.changed(rel)
 }
 
-// below says that a folder is in one that patterns begin with, or above one.
+// below reports whether a folder is in one that patterns begin with, or above one.
 func (w *Watcher) below(dir string) bool {
 	return slices.ContainsFunc(w.bases, func(base string) bool {
 		return base == "." || dir == base || strings.HasPrefix(dir, base+"/") || strings.HasPrefix(base, dir+"/")
@@ -230,7 +230,7 @@ func (w *Watcher) tell() {
 	clear(w.pending)
 }
 
-// matters says that a file is of the set.
+// matters reports whether a file is of the set.
 func (s Set) matters(file string) bool {
 	name := filepath.Base(file)
 	// What editors write beside a file while it is edited.

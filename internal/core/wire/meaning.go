@@ -33,7 +33,7 @@ var parts = map[string]string{
 	"DATABASE": "database", "NAME": "database", "DB": "database", "DBNAME": "database", "VHOST": "vhost", "URL": "url", "URI": "url", "DSN": "url", "ADDR": "address", "ADDRESS": "address",
 }
 
-// SplitName is a variable's name as a prefix and the fact that its last word
+// SplitName returns a variable's name as a prefix and the fact that its last word
 // means: DB_HOST, PGHOST.
 func SplitName(name string) (prefix, part string, ok bool) {
 	if rest, pg := strings.CutPrefix(name, "PG"); pg && parts[rest] != "" {
@@ -47,14 +47,14 @@ func SplitName(name string) (prefix, part string, ok bool) {
 	return name[:i], part, ok
 }
 
-// Local says whether a host is this machine, or a name of the kind that only
+// Local reports whether a host is this machine, or a name of the kind that only
 // means something next to it.
 func Local(host string) bool {
 	ip := net.ParseIP(host)
 	return host == "" || ip != nil && (ip.IsLoopback() || ip.IsUnspecified()) || ip == nil && (!strings.Contains(host, ".") || strings.HasSuffix(host, ".localhost") || strings.HasSuffix(host, ".internal"))
 }
 
-// KindOfScheme is the kind of server that an address with this scheme leads
+// KindOfScheme returns the kind of server that an address with this scheme leads
 // to; "" if none is known. A driver may be named behind a plus.
 func KindOfScheme(scheme string) string {
 	scheme, _, _ = strings.Cut(scheme, "+")

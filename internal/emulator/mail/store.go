@@ -139,7 +139,7 @@ func (s *Store) writeSummary() error {
 	return os.Rename(temp, filepath.Join(s.dir, summaryFile))
 }
 
-// Latest is the summary as it is now.
+// Latest returns the summary as it is now.
 func (s *Store) Latest() Summary {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -59,7 +59,7 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	return kind.Launch{Argv: argv, Dir: in.Data, Signal: "TERM"}, nil
 }
 
-// Facts are its address.
+// Facts returns its address.
 func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) { return kind.Address(in), nil }
 
 // Probe asks for its statistics.

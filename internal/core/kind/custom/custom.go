@@ -33,7 +33,7 @@ func New(k *declare.CustomKind) kind.Kind {
 // withConsole is a kind that declares its client.
 type withConsole struct{ Kind }
 
-// Console is the declared client.
+// Console returns the declared client.
 func (k withConsole) Console(in *kind.Instance) ([]string, error) {
 	return in.Argv(k.CustomKind.Console)
 }
@@ -98,7 +98,7 @@ func (k Kind) Find(in *kind.Instance) (kind.Program, error) {
 
 func data(in *kind.Instance) string { return filepath.Join(in.Data, "files") }
 
-// Self is the value of ${self.NAME}.
+// Self returns the value of ${self.NAME}.
 func (k Kind) Self(in *kind.Instance, name string) (kind.Fact, error) {
 	switch name {
 	case "name":
@@ -195,7 +195,7 @@ func (k Kind) Prepare(ctx context.Context, in *kind.Instance, report func(string
 	return nil
 }
 
-// argv is a command; the program's own name means the one that was found.
+// argv returns a command; the program's own name means the one that was found.
 func (k Kind) argv(in *kind.Instance, c declare.Command) ([]string, error) {
 	argv, err := in.Argv(c)
 	if err != nil {
@@ -207,7 +207,7 @@ func (k Kind) argv(in *kind.Instance, c declare.Command) ([]string, error) {
 	return argv, nil
 }
 
-// environment is what the kind adds to that of its services.
+// environment returns what the kind adds to that of its services.
 func (k Kind) environment(in *kind.Instance) ([]string, error) {
 	var env []string
 	for _, name := range slices.Sorted(maps.Keys(k.Env)) {
@@ -233,7 +233,7 @@ func (k Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	return kind.Launch{Argv: argv, Env: env, Dir: data(in), Signal: "TERM"}, err
 }
 
-// Facts are those declared, and the address.
+// Facts returns those declared, and the address.
 func (k Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	facts := map[string]kind.Fact{}
 	if in.Port != 0 {
@@ -249,7 +249,7 @@ func (k Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	return facts, nil
 }
 
-// Probe is a connection to its port, if it has one. A declared check goes
+// Probe returns a connection to its port, if it has one. A declared check goes
 // before it.
 func (k Kind) Probe(in *kind.Instance) (probe.Probe, error) {
 	if in.Port == 0 {

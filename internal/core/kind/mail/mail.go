@@ -38,7 +38,7 @@ func (Kind) Info() kind.Info {
 // Settings makes empty settings.
 func (Kind) Settings() any { return &Settings{} }
 
-// Find is this program itself.
+// Find returns this program itself.
 func (Kind) Find(in *kind.Instance) (kind.Program, error) { return kind.Program{Path: in.Self}, nil }
 
 // Launch starts the emulator as a process of its own.
@@ -51,7 +51,7 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 
 func messages(in *kind.Instance) string { return filepath.Join(in.Data, "messages") }
 
-// Facts are its address.
+// Facts returns its address.
 func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	port := strconv.Itoa(in.Port)
 	return map[string]kind.Fact{"smtp_url": {Value: "smtp://127.0.0.1:" + port}, "host": {Value: "127.0.0.1"}, "port": {Value: port}}, nil

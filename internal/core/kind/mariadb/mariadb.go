@@ -92,7 +92,7 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 	}
 }
 
-// FactNames are those of the declared users.
+// FactNames returns those of the declared users.
 func (s *Settings) FactNames() []string { return kind.UserFacts(s.Users) }
 
 // root is the user that has all rights, and that of the facts where no other
@@ -209,7 +209,7 @@ func writeRights(in *kind.Instance) error {
 // quote makes a text an identifier of SQL.
 func quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
 
-// temporary is the folder for temporary tables. A server that starts clears
+// temporary returns the folder for temporary tables. A server that starts clears
 // it, so that two must not share one.
 func temporary(in *kind.Instance) string { return filepath.Join(in.Data, "tmp") }
 
@@ -228,7 +228,7 @@ func (k Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	return kind.Launch{Argv: argv, Dir: in.Data, Signal: "TERM"}, nil
 }
 
-// Console is the server's own client, as the user of the facts. The password
+// Console returns the server's own client, as the user of the facts. The password
 // is not on its command line, where others could see it.
 func (k Kind) Console(in *kind.Instance) ([]string, error) {
 	candidates := kind.Candidates(k.client, append([]string{in.Program.Dir}, k.finder.Places...)...)
@@ -259,7 +259,7 @@ func writeOptions(in *kind.Instance) (string, error) {
 	return path, os.WriteFile(path, []byte(text), 0o600)
 }
 
-// database is the one that the facts lead to.
+// database returns the one that the facts lead to.
 func database(in *kind.Instance) string {
 	if names := in.Service.Settings.(*Settings).Databases; len(names) > 0 {
 		return names[0]
@@ -267,7 +267,7 @@ func database(in *kind.Instance) string {
 	return "mysql"
 }
 
-// Facts are how to reach it.
+// Facts returns how to reach it.
 func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	users := in.Service.Settings.(*Settings).Users
 	user, password, err := in.Login(users, root)
@@ -286,7 +286,7 @@ func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	return facts, kind.AddUserFacts(in, facts, users, address)
 }
 
-// ClientVariables are those that the servers' own programs read. The user is
+// ClientVariables returns those that the servers' own programs read. The user is
 // read from a file only, which MYSQL_HOME leads them to.
 func (k Kind) ClientVariables(in *kind.Instance) (map[string]string, error) {
 	facts, err := k.Facts(in)
@@ -328,7 +328,7 @@ func check(ctx context.Context, db *sql.DB) (string, error) {
 	return "", errors.New(probe.Explain(err))
 }
 
-// Probe is a handshake and login.
+// Probe returns a handshake and login.
 func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
 	return probe.Func(func(ctx context.Context) (string, error) {
 		db, err := open(in)

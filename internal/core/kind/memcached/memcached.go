@@ -77,7 +77,7 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	}, nil
 }
 
-// Facts are its address.
+// Facts returns its address.
 func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) { return kind.Address(in), nil }
 
 // Probe asks for the version, in memcached's text protocol.

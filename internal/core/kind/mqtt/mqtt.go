@@ -34,7 +34,7 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 	kind.CheckNames("users", s.Users, 255, ":\n", report)
 }
 
-// FactNames are those of the declared users.
+// FactNames returns those of the declared users.
 func (s *Settings) FactNames() []string { return kind.UserFacts(s.Users) }
 
 const example = `
@@ -110,7 +110,7 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	return kind.Launch{Argv: []string{in.Program.Path, "-c", filepath.Join(in.Run, "mosquitto.conf")}, Dir: in.Data, Signal: "TERM"}, nil
 }
 
-// Facts are its address, and the first user's credentials, which are empty
+// Facts returns its address, and the first user's credentials, which are empty
 // where everybody may connect.
 func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	facts := kind.URL(in, "mqtt")

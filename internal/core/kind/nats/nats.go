@@ -77,7 +77,7 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	return kind.Launch{Argv: argv, Dir: in.Data, Signal: "INT"}, nil
 }
 
-// Facts are its address.
+// Facts returns its address.
 func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) { return kind.URL(in, "nats"), nil }
 
 func connect(ctx context.Context, in *kind.Instance) (*client.Conn, error) {
@@ -143,7 +143,7 @@ func (p *provisioning) Provision(ctx context.Context, report func(string)) error
 	return nil
 }
 
-// ClientVariables is the one that the programs of NATS read.
+// ClientVariables returns the one that the programs of NATS read.
 func (Kind) ClientVariables(in *kind.Instance) (map[string]string, error) {
 	return map[string]string{"NATS_URL": "nats://127.0.0.1:" + strconv.Itoa(in.Port)}, nil
 }

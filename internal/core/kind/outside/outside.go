@@ -20,7 +20,7 @@ type Settings struct {
 	Facts map[string]declare.Text `toml:"facts" doc:"what others may refer to: { url = \"http://127.0.0.1:7070\" }; host and port are those of its check"`
 }
 
-// FactNames are the declared facts, and the address of its check.
+// FactNames returns the declared facts, and the address of its check.
 func (s *Settings) FactNames() []string {
 	names := slices.Sorted(maps.Keys(s.Facts))
 	for _, own := range []string{"host", "port"} {
@@ -53,7 +53,7 @@ func (Kind) Find(*kind.Instance) (kind.Program, error) { return kind.Program{}, 
 // Launch starts nothing.
 func (Kind) Launch(*kind.Instance) (kind.Launch, error) { return kind.Launch{}, nil }
 
-// Facts are those declared, and the host and port of its check.
+// Facts returns those declared, and the host and port of its check.
 func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	facts := map[string]kind.Fact{}
 	if h := in.Service.Health; h != nil {
@@ -78,5 +78,5 @@ func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	return facts, nil
 }
 
-// Probe is none: the declaration says how it is checked.
+// Probe returns none: the declaration says how it is checked.
 func (Kind) Probe(*kind.Instance) (probe.Probe, error) { return nil, nil }

@@ -103,7 +103,7 @@ var packagesOf = map[string]string{
 	"dom": "php-xml", "simplexml": "php-xml", "xmlreader": "php-xml", "xmlwriter": "php-xml", "xsl": "php-xml", "pdo_odbc": "php-odbc", "zend opcache": "php-opcache",
 }
 
-// extensionPackages are the packages with these extensions, each once.
+// extensionPackages returns the packages with these extensions, each once.
 func extensionPackages(extensions []string) kind.Packages {
 	var names []string
 	for _, e := range extensions {
@@ -164,7 +164,7 @@ func (Kind) Warn(in *kind.Instance) []string {
 	return []string{fmt.Sprintf("only root can start PHP as another user, so user = %q has no effect", s.User)}
 }
 
-// Console is PHP's own, in the project's folder, of the same version.
+// Console returns PHP's own, in the project's folder, of the same version.
 func (Kind) Console(in *kind.Instance) ([]string, error) {
 	name := strings.Replace(filepath.Base(in.Program.Path), "-fpm", "", 1)
 	candidates := append(kind.Candidates(name, finder.Places...), kind.Candidates("php", finder.Places...)...)
@@ -185,7 +185,7 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	return kind.Launch{Argv: argv, Dir: in.Root, Signal: "TERM"}, nil
 }
 
-// Facts are its address.
+// Facts returns its address.
 func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) { return kind.Address(in), nil }
 
 // Probe asks for the ping page by FastCGI (FastCGI specification 1.0).

@@ -52,7 +52,7 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 	}
 }
 
-// FactNames are those of the declared users.
+// FactNames returns those of the declared users.
 func (s *Settings) FactNames() []string { return kind.UserFacts(s.Users) }
 
 // superuser is the cluster's own user, and that of the facts where no other
@@ -114,7 +114,7 @@ func (Kind) Find(in *kind.Instance) (kind.Program, error) {
 	return kind.Choose("PostgreSQL", programs, constraint, "Debian's postgresql-NN")
 }
 
-// major is what decides whether a version can read a cluster: the first
+// major returns what decides whether a version can read a cluster: the first
 // number, and before version 10 the first two.
 func major(version string) string {
 	parts := strings.Split(version, ".")
@@ -134,7 +134,7 @@ func versions(programs []kind.Program) string {
 
 func cluster(in *kind.Instance) string { return filepath.Join(in.Data, "cluster") }
 
-// clusterVersion is the major version that made the cluster, "" if there is
+// clusterVersion returns the major version that made the cluster, "" if there is
 // no cluster yet.
 func clusterVersion(in *kind.Instance) (string, error) {
 	b, err := os.ReadFile(filepath.Join(cluster(in), "PG_VERSION"))
@@ -187,7 +187,7 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, report func(string))
 	return os.Rename(unfinished, cluster(in))
 }
 
-// utf8Locale says whether the locale variables ask for UTF-8, as LC_ALL,
+// utf8Locale reports whether the locale variables ask for UTF-8, as LC_ALL,
 // LC_CTYPE and LANG do in this order (POSIX, 8.2).
 func utf8Locale(env []string) bool {
 	for _, name := range []string{"LC_ALL=", "LC_CTYPE=", "LANG="} {
@@ -214,7 +214,7 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	return kind.Launch{Argv: argv, Dir: in.Data, Signal: "INT"}, nil
 }
 
-// database is the one that the facts lead to.
+// database returns the one that the facts lead to.
 func database(in *kind.Instance) string {
 	if names := in.Service.Settings.(*Settings).Databases; len(names) > 0 {
 		return names[0]
@@ -222,7 +222,7 @@ func database(in *kind.Instance) string {
 	return "postgres"
 }
 
-// Facts are how to reach it.
+// Facts returns how to reach it.
 func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	users := in.Service.Settings.(*Settings).Users
 	user, password, err := in.Login(users, superuser)
@@ -270,7 +270,7 @@ func connect(ctx context.Context, in *kind.Instance, database string) (*pgconn.P
 	return nil, errors.New(probe.Explain(err))
 }
 
-// Probe is a handshake and login.
+// Probe returns a handshake and login.
 func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
 	return probe.Func(func(ctx context.Context) (string, error) {
 		conn, err := connect(ctx, in, "postgres")
@@ -306,7 +306,7 @@ func (p *provisioning) Check(ctx context.Context) (string, error) {
 	return "accepts a login", nil
 }
 
-// serverStatus is what a server writes of itself into the last line of
+// serverStatus returns what a server writes of itself into the last line of
 // postmaster.pid: "starting", "ready" (pidfile.h); "starting" as long as it has
 // written nothing, "" if that can't be told.
 func serverStatus(in *kind.Instance) string {
@@ -430,7 +430,7 @@ func (p *provisioning) extend(ctx context.Context, report func(string)) error {
 	return nil
 }
 
-// Console is psql, as the user of the facts. The password is not on its command
+// Console returns psql, as the user of the facts. The password is not on its command
 // line, where others could see it.
 func (Kind) Console(in *kind.Instance) ([]string, error) {
 	user, password, err := in.Login(in.Service.Settings.(*Settings).Users, superuser)
@@ -450,7 +450,7 @@ func (Kind) Console(in *kind.Instance) ([]string, error) {
 	return []string{candidates[0], fmt.Sprintf("host=127.0.0.1 port=%d user=%s dbname=%s passfile=%s", in.Port, word(user), word(database(in)), word(passwords))}, nil
 }
 
-// ClientVariables are those of libpq (PostgreSQL manual, "Environment
+// ClientVariables returns those of libpq (PostgreSQL manual, "Environment
 // Variables"), which its programs and many libraries read.
 func (k Kind) ClientVariables(in *kind.Instance) (map[string]string, error) {
 	facts, err := k.Facts(in)

@@ -28,13 +28,13 @@ type Settings struct {
 	Uses map[string]declare.Constraint `toml:"uses" doc:"the versions that will do of what it runs on: { node = \">=20\", go = \"1.26\" }"`
 }
 
-// WorkingDir is the declared folder.
+// WorkingDir returns the declared folder.
 func (s *Settings) WorkingDir() string { return s.Dir }
 
-// RunsOnce says whether the service is meant to end by itself.
+// RunsOnce reports whether the service is meant to end by itself.
 func (s *Settings) RunsOnce() bool { return s.Once }
 
-// CommandLine is the command as the file has it.
+// CommandLine returns the command as the file has it.
 func (s *Settings) CommandLine() string { return s.Run.String() }
 
 // Check reports a service without a command.
@@ -73,7 +73,7 @@ var packages = map[string]kind.Packages{
 	"elixir": {Debian: "elixir", Homebrew: "elixir"}, "cargo": {Debian: "cargo", Homebrew: "rust"}, "deno": {Homebrew: "deno"},
 }
 
-// Packages are what provides a program that projects run; empty if that isn't
+// Packages returns what provides a program that projects run; empty if that isn't
 // known.
 func Packages(name string) kind.Packages { return packages[name] }
 
@@ -107,7 +107,7 @@ func folder(in *kind.Instance) string {
 	return filepath.Join(in.Root, dir)
 }
 
-// argv is the command as a list of arguments, references resolved.
+// argv returns the command as a list of arguments, references resolved.
 func argv(in *kind.Instance) ([]string, error) {
 	run := in.Service.Settings.(*Settings).Run
 	return in.Argv(run)
@@ -136,7 +136,7 @@ func look(in *kind.Instance, name string) (string, error) {
 	return "", &kind.MissingError{Program: name, Looked: whichPath(in), Packages: packages[name]}
 }
 
-// searchPath is the PATH that the service gets.
+// searchPath returns the PATH that the service gets.
 func searchPath(in *kind.Instance) string {
 	if own, ok := in.Env["PATH"]; ok {
 		return own
@@ -156,7 +156,7 @@ func inPath(in *kind.Instance, name string) []string {
 	return kind.InPath(name, searchPath(in), folder(in))
 }
 
-// Console is a shell in its folder, with its environment.
+// Console returns a shell in its folder, with its environment.
 func (Kind) Console(in *kind.Instance) ([]string, error) {
 	return []string{cmp.Or(os.Getenv("SHELL"), "/bin/sh")}, nil
 }
@@ -171,7 +171,7 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	return kind.Launch{Argv: args, Dir: folder(in), Signal: "TERM"}, nil
 }
 
-// Facts are its address, if it has a port.
+// Facts returns its address, if it has a port.
 func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	if in.Port == 0 {
 		return nil, nil
@@ -180,7 +180,7 @@ func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	return map[string]kind.Fact{"url": {Value: "http://127.0.0.1:" + port}, "host": {Value: "127.0.0.1"}, "port": {Value: port}}, nil
 }
 
-// Probe is a connection to its port, if it has one.
+// Probe returns a connection to its port, if it has one.
 func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
 	if in.Port == 0 {
 		return nil, nil

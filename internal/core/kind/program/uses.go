@@ -40,7 +40,7 @@ const anyVersion = `(\d+\.\d+(?:\.\d+)?)`
 // keep several versions of a runtime side by side put their programs.
 var kept = []string{".*/versions/*/bin", ".*/versions/*/*/bin", ".*/*/*/*/bin", ".*/*/*/bin", ".local/share/*/*/*/bin", ".local/share/*/*/*/*/bin", ".local/share/*/*/*/*/*/bin", "*/*/bin"}
 
-// elsewhere are the other versions on this machine: later in PATH, and where
+// elsewhere returns the other versions on this machine: later in PATH, and where
 // they are kept side by side.
 func elsewhere(programs, inPath []string) []string {
 	paths := inPath
@@ -108,7 +108,7 @@ func checkUse(in *kind.Instance, name string, c declare.Constraint) error {
 	return errors.New(text + "; put one that will do first in PATH, or change the constraint")
 }
 
-// named is the runtime that the service's own command names by its path, such
+// named returns the runtime that the service's own command names by its path, such
 // as .venv/bin/python; none if it names none.
 func named(in *kind.Instance, programs []string) []string {
 	args, err := argv(in)

@@ -51,7 +51,7 @@ func (s *Settings) vhosts() []string {
 	return s.VHosts
 }
 
-// FactNames are those of the declared users.
+// FactNames returns those of the declared users.
 func (s *Settings) FactNames() []string { return kind.UserFacts(s.Users) }
 
 func (s *Settings) users() []string {
@@ -150,7 +150,7 @@ func definitionsOf(in *kind.Instance) (string, error) {
 	return string(b), err
 }
 
-// hash is RabbitMQ's form of a password: a salt of four bytes, and the SHA-256
+// hash returns RabbitMQ's form of a password: a salt of four bytes, and the SHA-256
 // of the salt and the password. The salt is taken from the password itself,
 // which is random, so that the definitions stay the same.
 func hash(password string) string {
@@ -199,10 +199,10 @@ func (Kind) ClientVariables(in *kind.Instance) (map[string]string, error) {
 	}, nil
 }
 
-// Console is a shell in which rabbitmqctl reaches this broker.
+// Console returns a shell in which rabbitmqctl reaches this broker.
 func (Kind) Console(in *kind.Instance) ([]string, error) { return []string{"/bin/sh"}, nil }
 
-// Facts are how to reach it.
+// Facts returns how to reach it.
 func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	s := in.Service.Settings.(*Settings)
 	user, vhost := s.users()[0], s.vhosts()[0]
@@ -222,7 +222,7 @@ func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	return facts, kind.AddUserFacts(in, facts, s.Users, address)
 }
 
-// Probe is a login by AMQP 0-9-1. The server logs each connection, so the
+// Probe returns a login by AMQP 0-9-1. The server logs each connection, so the
 // check keeps its own and asks on it again.
 func (k Kind) Probe(in *kind.Instance) (probe.Probe, error) {
 	facts, err := k.Facts(in)

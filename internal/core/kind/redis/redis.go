@@ -79,7 +79,7 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	return kind.Launch{Argv: argv, Dir: in.Data, Signal: "TERM"}, nil
 }
 
-// Console is redis-cli.
+// Console returns redis-cli.
 func (Kind) Console(in *kind.Instance) ([]string, error) {
 	candidates := append(kind.Candidates("redis-cli", finder.Places...), kind.Candidates("valkey-cli", finder.Places...)...)
 	if len(candidates) == 0 {
@@ -88,7 +88,7 @@ func (Kind) Console(in *kind.Instance) ([]string, error) {
 	return []string{candidates[0], "-h", "127.0.0.1", "-p", strconv.Itoa(in.Port)}, nil
 }
 
-// Facts are its address.
+// Facts returns its address.
 func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	port := strconv.Itoa(in.Port)
 	return map[string]kind.Fact{"url": {Value: "redis://127.0.0.1:" + port}, "host": {Value: "127.0.0.1"}, "port": {Value: port}}, nil
@@ -102,7 +102,7 @@ func (silent) Printf(context.Context, string, ...any) {}
 
 func init() { client.SetLogger(silent{}) }
 
-// Probe is a PING.
+// Probe returns a PING.
 func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
 	return probe.Func(func(ctx context.Context) (string, error) {
 		c := client.NewClient(&client.Options{

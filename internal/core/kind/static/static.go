@@ -63,7 +63,7 @@ func webRoot(in *kind.Instance) webserver.Root {
 	return r
 }
 
-// Find is this program itself; the folder must be there.
+// Find returns this program itself; the folder must be there.
 func (Kind) Find(in *kind.Instance) (kind.Program, error) {
 	return kind.Program{Path: in.Self}, webRoot(in).Check()
 }
@@ -81,7 +81,7 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	return kind.Launch{Argv: argv, Dir: in.Data, Signal: "TERM"}, nil
 }
 
-// Facts are its address.
+// Facts returns its address.
 func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) { return kind.URL(in, "http"), nil }
 
 // Probe asks for a page of its own, whatever there is to serve.

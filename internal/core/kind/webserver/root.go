@@ -34,7 +34,7 @@ func isFile(path string) bool {
 	return err == nil && info.Mode().IsRegular()
 }
 
-// written is a folder as the declaration would have it.
+// written returns a folder as the declaration would have it.
 func (r Root) written(dir string) string {
 	if rel, err := filepath.Rel(r.Project, dir); err == nil && filepath.IsLocal(rel) {
 		return rel

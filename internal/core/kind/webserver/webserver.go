@@ -28,7 +28,7 @@ type Settings struct {
 	Extra   declare.Word        `toml:"extra" doc:"more of the server's own configuration"`
 }
 
-// ServiceKeys are the keys that name a service.
+// ServiceKeys returns the keys that name a service.
 func (s *Settings) ServiceKeys() map[string]string {
 	return map[string]string{"php": "php", "proxy": ""}
 }
@@ -74,7 +74,7 @@ func (s Server) Find(in *kind.Instance) (kind.Program, error) {
 	return s.Finder.Find(settings.Version)
 }
 
-// Facts are its address.
+// Facts returns its address.
 func (Server) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	return kind.URL(in, "http"), nil
 }
@@ -116,7 +116,7 @@ func rootOf(in *kind.Instance) string {
 	return filepath.Join(in.Root, root)
 }
 
-// Config is the path of the generated configuration.
+// Config returns the path of the generated configuration.
 func Config(in *kind.Instance) string { return filepath.Join(in.Run, "server.conf") }
 
 // Write generates the configuration from a template, which gets the values
@@ -156,7 +156,7 @@ func Write(ctx context.Context, in *kind.Instance, t *template.Template, more ma
 // server.conf".
 var inConfig = regexp.MustCompile(`server\.conf:(\d+)|line (\d+) of \S*server\.conf`)
 
-// refused is a server's refusal of its configuration, with the line of the
+// refused returns a server's refusal of its configuration, with the line of the
 // declaration where that is what it is about.
 func refused(config, said string, extra declare.Word) error {
 	err := fmt.Errorf("its configuration is refused; what is not generated comes from extra\n%s", strings.TrimSpace(said))
