@@ -7,11 +7,13 @@ import (
 	"path/filepath"
 	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"neighbour/internal/core/check"
+	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
 )
 
@@ -82,4 +84,28 @@ func TestChecksAndRemedies(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, hello.Stale)
 	assert.ErrorContains(t, c.Edit(ctx, project.Change{Service: "nobody", Remove: true}), `the declaration has no service "nobody"`)
+}
+
+// A service that failed for what a remedy mends starts by itself.
+func TestRemedyStarts(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	c, _ := serve(t, fmt.Sprintf("[service.api]\nrun = \"sleep 1000\"\nport = %d\nhealth = { run = \"true\" }\n", l.Addr().(*net.TCPAddr).Port))
+	state := func() keep.State {
+		s, err := c.Status(t.Context())
+		require.NoError(t, err)
+		return s.Services[0].State
+	}
+	_, err = c.Start(t.Context(), false)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return state() == keep.Failed }, 10*time.Second, 10*time.Millisecond)
+	all, err := c.Checks(t.Context())
+	require.NoError(t, err)
+	i := slices.IndexFunc(all, func(f check.Finding) bool { return f.ID == "port/api" })
+	require.GreaterOrEqual(t, i, 0)
+	says, err := c.Remedy(t.Context(), all[i].ID, all[i].Actions[0])
+	require.NoError(t, err)
+	assert.Regexp(t, `^api has port \d+ until everything is stopped; api starts$`, says)
+	require.Eventually(t, func() bool { return state() == keep.Ready }, 10*time.Second, 10*time.Millisecond)
 }

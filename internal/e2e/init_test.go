@@ -3,6 +3,7 @@ package e2e
 import (
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 
@@ -112,4 +113,51 @@ func TestInitOnTheScreen(t *testing.T) {
 	s.press("q", "q")
 	s.see("nothing was written")
 	assert.NoFileExists(t, file)
+}
+
+// Where there is no declaration, the program alone offers one, and goes on with
+// it.
+func TestNeighbourAlone(t *testing.T) {
+	p := fresh(t)
+	s := open(t, p.dir, 142, 38)
+	s.see(`a first declaration, from \d+ files`)
+	s.press("n", "t", "o", "o", "l", "s", "Enter")
+	s.see(`(?m)^▌ ■ on +tools? +program|tools`)
+	s.press("w")
+	s.see(`0 of \d+ ready`)
+	b, err := os.ReadFile(filepath.Join(p.dir, "neighbour.toml"))
+	require.NoError(t, err)
+	assert.Contains(t, string(b), "tools]\n")
+	s.press("q")
+}
+
+// A terminal that can show no full screen is never filled with one.
+func TestDumbTerminal(t *testing.T) {
+	p := newProject(t, program("api"))
+	s := open(t, p.dir, 100, 30, "version")
+	s.see("neighbour")
+	s = &screen{t, filepath.Join(t.TempDir(), "tmux")}
+	s.tmux("-S", s.socket, "-f", "/dev/null", "new-session", "-d", "-x", "100", "-y", "30", "-c", p.dir, "env TERM=dumb '"+binary+"'; sleep 100")
+	t.Cleanup(func() { _ = exec.Command("tmux", "-S", s.socket, "kill-server").Run() })
+	s.see("the full screen needs a terminal that can show one")
+}
+
+// A page is opened with what BROWSER names, and printed.
+func TestOpenAPage(t *testing.T) {
+	t.Setenv("BROWSER", "tee -a opened")
+	p := newProject(t, "[service.page]\nkind = \"static\"\nroot = \"site\"\n"+program("api"))
+	p.write("site/index.html", "x")
+	r := p.run("open")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stderr, "no service with a page is ready")
+	b := filepath.Join(p.dir, "look")
+	p.write("look", "#!/bin/sh\necho \"$1\" > opened\n")
+	t.Setenv("BROWSER", b)
+	out := p.must("start", "--open")
+	url := p.status().Service["page"].Facts["url"]
+	assert.Contains(t, out, url)
+	p.holds("opened", url+"\n")
+	assert.Equal(t, url+"\n", p.must("open", "page", "--print"))
+	assert.Contains(t, p.run("open", "api").stderr, "api has no page")
+	assert.Contains(t, p.must("env", "page"), "PAGE_URL="+url)
 }

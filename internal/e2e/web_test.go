@@ -5,7 +5,9 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -102,6 +104,30 @@ echo $row['name'], ' at ', $_SERVER['REQUEST_URI'], ' with ', ini_get('memory_li
 	assert.Contains(t, p.must("logs", "site"), `"GET /loans/12?a HTTP/1.1" 200`)
 	p.must("stop")
 	assert.Empty(t, p.left())
+}
+
+// What a page reports is in PHP's log alone, with its level; the checks before a
+// first start find the extensions.
+func TestWhatPagesReport(t *testing.T) {
+	t.Parallel()
+	needWeb(t)
+	p := newProject(t, "[service.engine]\nkind = \"php\"\nextensions = [\"mysqli\"]\nini = { log_errors = \"On\" }\n[service.site]\nkind = \"nginx\"\nroot = \"public\"\nphp = \"${engine}\"\n")
+	p.write("public/index.php", "<?php\n$a = $tool;\ntrigger_error('old', E_USER_DEPRECATED);\nno_such();\n")
+	for _, dir := range []string{filepath.Dir(p.dir), p.dir} {
+		require.NoError(t, os.Chmod(dir, 0o755))
+	}
+	assert.Contains(t, p.must("check"), "nothing found that would go wrong")
+	p.must("start")
+	status, _ := fetch(t, p.status().Service["site"].Facts["url"])
+	assert.Equal(t, 500, status)
+	require.Eventually(t, func() bool { return strings.Contains(p.must("logs", "site"), "GET / HTTP/1.1\" 500") }, 10*time.Second, 20*time.Millisecond)
+	errors := p.must("logs", "--level", "error")
+	assert.Contains(t, errors, "engine  ")
+	assert.Contains(t, errors, "Call to undefined function no_such()")
+	assert.Contains(t, errors, `"GET / HTTP/1.1" 500`)
+	assert.NotContains(t, errors, "Undefined variable")
+	assert.Contains(t, p.must("logs", "--level", "warn", "engine"), "Undefined variable $tool")
+	assert.NotContains(t, p.must("logs", "site"), "no_such", "it is not told a second time")
 }
 
 func TestWebServersThatCantBe(t *testing.T) {

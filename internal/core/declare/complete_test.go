@@ -208,3 +208,20 @@ func TestConstraintsNobodyCanMeet(t *testing.T) {
 		}
 	})
 }
+
+// An errand has an env of its own, over that of the service it names.
+func TestErrandEnvOf(t *testing.T) {
+	parse := func(errand string) (*declare.Declaration, error) {
+		return declare.Parse([]byte("[service.api]\nrun = \"x\"\nenv = { A = \"1\", B = \"2\" }\n[errand.count]\nrun = \"y\"\n"+errand), "neighbour.toml", catalogue.All)
+	}
+	d, err := parse("env_of = \"api\"\nenv.B = \"own\"\n")
+	require.NoError(t, err)
+	assert.Equal(t, "1", d.Errands[0].Env["A"].Value)
+	assert.Equal(t, "own", d.Errands[0].Env["B"].Value)
+	_, err = parse("env_of = \"ap\"\n")
+	assert.ErrorContains(t, err, `did you mean "api"?`)
+	_, err = parse("env = { 1A = \"x\" }\n")
+	assert.ErrorContains(t, err, "can't be a variable's name")
+	_, err = declare.Parse([]byte("[service.api]\nrun = \"x\"\nport = \"some\"\n"), "neighbour.toml", catalogue.All)
+	assert.ErrorContains(t, err, "must be a whole number")
+}

@@ -227,6 +227,37 @@ func TestStartInOrderAndStopInReverse(t *testing.T) {
 	})
 }
 
+// A start that comes just as an attempt ends is either part of it or begins
+// another; it is never lost below the state that the first one ends in.
+func TestStartAtTheEndOfAnAttempt(t *testing.T) {
+	ctx, cancel := context.WithCancel(t.Context())
+	w := newWorld(t, ctx, "api")
+	defer func() {
+		_, err := w.keeper.Stop()
+		assert.NoError(t, err)
+		cancel()
+	}()
+	w.fakes["api"].breaks(errors.New("no screws"))
+	u := w.keeper.units["api"]
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			for range 500 {
+				_, _ = w.keeper.Start(false, "api")
+			}
+		})
+	}
+	all.Wait()
+	require.Eventually(t, func() bool {
+		u.mu.Lock()
+		defer u.mu.Unlock()
+		return u.attempt == nil
+	}, 10*time.Second, time.Millisecond)
+	s := u.snapshot()
+	assert.Equal(t, Failed, s.State)
+	assert.Equal(t, "no screws", s.Reason)
+}
+
 // row is a case of one service: how it is, and how it is found to be.
 func TestStates(t *testing.T) {
 	for name, c := range map[string]struct {

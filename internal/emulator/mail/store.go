@@ -15,6 +15,8 @@ import (
 	"time"
 
 	gomail "github.com/emersion/go-message/mail"
+
+	"neighbour/internal/core/atomicfile"
 )
 
 // Summary is what came in so far, in a few words.
@@ -132,11 +134,8 @@ func (s *Store) writeSummary() error {
 	if err != nil {
 		return err
 	}
-	temp := filepath.Join(s.dir, summaryFile+".unfinished")
-	if err := os.WriteFile(temp, b, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(temp, filepath.Join(s.dir, summaryFile))
+	// It is counted anew at the next start.
+	return atomicfile.Replace(filepath.Join(s.dir, summaryFile), b, 0o600)
 }
 
 // Latest returns the summary as it is now.

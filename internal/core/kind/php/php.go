@@ -140,6 +140,11 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) erro
 		}
 		fmt.Fprintf(&b, "user = %s\ngroup = %s\n", who, group)
 	}
+	// What pages report goes to PHP's own log, and not by way of the web server
+	// to that one's. Another user's workers can't open it.
+	if _, own := s.Ini["error_log"]; !own && s.User == "" {
+		b.WriteString("php_admin_value[error_log] = /proc/self/fd/2\n")
+	}
 	for _, name := range slices.Sorted(maps.Keys(s.Ini)) {
 		fmt.Fprintf(&b, "php_admin_value[%s] = \"%s\"\n", name, s.Ini[name])
 	}
@@ -176,9 +181,7 @@ func (Kind) Console(in *kind.Instance) ([]string, error) {
 
 // Launch starts the server in the foreground.
 func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
-	// What pages report goes to PHP's own log, and not a second time to that
-	// of the web server.
-	argv := []string{in.Program.Path, "--nodaemonize", "-d", "fcgi.logging=0", "--fpm-config", config(in)}
+	argv := []string{in.Program.Path, "--nodaemonize", "--fpm-config", config(in)}
 	if os.Getuid() == 0 {
 		argv = append(argv, "--allow-to-run-as-root")
 	}
