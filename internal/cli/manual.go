@@ -24,6 +24,15 @@ func release() (version, built string) {
 	if v := info.Main.Version; version == "" && v != "" && v != "(devel)" {
 		version = v
 	}
+	settings := map[string]string{}
+	for _, s := range info.Settings {
+		settings[s.Key] = s.Value
+	}
+	if revision := settings["vcs.revision"]; version == "" && len(revision) >= 7 {
+		if version = revision[:7]; settings["vcs.modified"] == "true" {
+			version += "-dirty"
+		}
+	}
 	if version == "" {
 		version = "development"
 	}

@@ -113,7 +113,16 @@ func Run(ctx context.Context, p *project.Project, running func(service string) b
 	slices.SortStableFunc(all, func(a, b Finding) int {
 		return cmp.Or(a.Level.rank()-b.Level.rank(), p.Plan.Step(a.Service)-p.Plan.Step(b.Service), strings.Compare(a.ID, b.ID))
 	})
-	return all
+	// What several services prepare alike is done once, and told once.
+	told := map[string]bool{}
+	return slices.DeleteFunc(all, func(f Finding) bool {
+		if !strings.HasPrefix(f.ID, "prepare[") || f.Level != Note {
+			return false
+		}
+		before := told[f.What]
+		told[f.What] = true
+		return before
+	})
 }
 
 // Service makes the checks of one service. Running says that it runs, so that

@@ -17,7 +17,7 @@ const causeEntries = 200
 // up, and the words of the system for what is most often missing.
 var causes = []*regexp.Regexp{
 	regexp.MustCompile(`^(?:\S+: )?(?:[A-Za-z_$][\w$]*[.:\\]+)*[A-Z]\w*(?:Error|Exception)(?: \[\w+\])?: \S`),
-	regexp.MustCompile(`^(?:panic: |fatal error: |PHP Fatal error: |PHP Parse error: |Caused by: )|\b(?:FATAL|EMERG|PANIC): |\[(?:emerg|crit|alert)\]`),
+	regexp.MustCompile(`^(?:panic: |fatal error: |PHP Fatal error: |PHP Parse error: |Caused by: |npm (?:ERR!|error) [A-Z])|\b(?:FATAL|EMERG|PANIC): |\[(?:emerg|crit|alert)\]`),
 	regexp.MustCompile(`(?i)EADDRINUSE|address already in use|cannot find module|no module named|cannot load such file|command not found|: not found$|no such file or directory|permission denied|connection refused|access denied`),
 }
 

@@ -125,10 +125,11 @@ func TestCause(t *testing.T) {
 		"Error: listen EADDRINUSE: address already in use :::4100": "node:events:497\n      throw er; // Unhandled 'error' event\n      ^\n\nError: listen EADDRINUSE: address already in use :::4100\n    at Server.setupListenHandle\n",
 		"Error: Cannot find module '/shed/server.js'":              "node:internal/modules/cjs/loader:1210\n  throw err;\n  ^\n\nError: Cannot find module '/shed/server.js'\n    at x\n  code: 'MODULE_NOT_FOUND'\n",
 		"ModuleNotFoundError: No module named 'shed'":              "Traceback (most recent call last):\n  File \"manage.py\", line 3, in <module>\n    import shed\nModuleNotFoundError: No module named 'shed'\n",
-		"panic: no screws":            "starting\npanic: no screws\n\ngoroutine 1 [running]:\n",
-		"sh: 1: shed: not found":      "sh: 1: shed: not found\n",
-		"error: the ledger is closed": "hello\nerror: the ledger is closed\nbye\n",
-		"":                            "Error handling was improved\nlistening\n",
+		`npm error Missing script: "wroker"`:                       "npm error Missing script: \"wroker\"\nnpm error\nnpm error Did you mean this?\n",
+		"panic: no screws":                                         "starting\npanic: no screws\n\ngoroutine 1 [running]:\n",
+		"sh: 1: shed: not found":                                   "sh: 1: shed: not found\n",
+		"error: the ledger is closed":                              "hello\nerror: the ledger is closed\nbye\n",
+		"":                                                         "Error handling was improved\nlistening\n",
 	} {
 		dir := t.TempDir()
 		require.NoError(t, os.WriteFile(Path(dir, "api"), []byte("Error: of before\n"+printed), 0o600))

@@ -90,7 +90,7 @@ func severity(priority int) Level {
 }
 
 // plainErrors begin lines that tell of an error without naming a level.
-var plainErrors = []string{"panic: ", "fatal error: ", "Traceback (most recent call last)", "Uncaught ", "Unhandled ", "npm ERR!", "PHP Fatal error:", "PHP Parse error:", "Exception in thread"}
+var plainErrors = []string{"panic: ", "fatal error: ", "Traceback (most recent call last)", "Uncaught ", "Unhandled ", "npm ERR! ", "npm error ", "PHP Fatal error:", "PHP Parse error:", "Exception in thread"}
 
 // levelOfPlain returns the level of a text that names none in the usual places.
 func levelOfPlain(b []byte) Level {
