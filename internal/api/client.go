@@ -11,9 +11,11 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"os"
 
 	"neighbour/internal/core/check"
 	"neighbour/internal/core/keep"
+	"neighbour/internal/core/port"
 	"neighbour/internal/core/project"
 )
 
@@ -23,6 +25,16 @@ var ErrNoKeeper = errors.New("no keeper is running for this project")
 // ErrLost is returned when the keeper was there and ended, or was lost, before
 // it answered.
 var ErrLost = errors.New("the keeper does not answer")
+
+// StrangeKeeperError says that the keeper on a socket is another user's.
+type StrangeKeeperError struct {
+	Socket string
+	UID    int
+}
+
+func (e *StrangeKeeperError) Error() string {
+	return fmt.Sprintf("the keeper at %s is one of %s, and not yours; nothing was said to it", e.Socket, port.UserName(e.UID))
+}
 
 // Client talks to a keeper.
 type Client struct {
@@ -36,6 +48,11 @@ func NewClient(socket string) *Client {
 			conn, err := new(net.Dialer).DialContext(ctx, "unix", socket)
 			if err != nil {
 				return nil, errors.Join(ErrNoKeeper, err)
+			}
+			// Nothing is said to a stranger's keeper.
+			if uid, err := peerUID(conn.(*net.UnixConn)); err != nil || uid != os.Getuid() && uid != 0 {
+				conn.Close()
+				return nil, &StrangeKeeperError{Socket: socket, UID: uid}
 			}
 			return conn, nil
 		},
@@ -73,6 +90,10 @@ func (c *Client) send(ctx context.Context, method, path string, body any) (*http
 	resp, err := c.http.Do(req)
 	if errors.Is(err, ErrNoKeeper) {
 		return nil, ErrNoKeeper
+	}
+	var strange *StrangeKeeperError
+	if errors.As(err, &strange) {
+		return nil, strange
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrLost, errors.Unwrap(err))

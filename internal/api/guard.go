@@ -137,7 +137,7 @@ func (g *guard) restore() bool {
 		g.log.Error("the folder "+project.StateDir+" was deleted", "why", err)
 		return false
 	}
-	lock, err := os.OpenFile(g.project.LockFile(), os.O_CREATE|os.O_RDWR, 0o600)
+	lock, err := os.OpenFile(g.project.LockFile(), os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW, 0o600)
 	if err == nil {
 		err = syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
 	}

@@ -109,8 +109,12 @@ func become(p *project.Project, lock *os.File, start []string) error {
 	if _, _, errno := syscall.Syscall(syscall.SYS_FCNTL, lock.Fd(), syscall.F_SETFD, 0); errno != 0 {
 		return fmt.Errorf("the keeper can't hand over its lock: %w", errno)
 	}
-	argv := []string{p.Self, KeepCommand, "-C", p.Dir, "--profile", p.Profile, "--start", strings.Join(start, ",")}
-	return syscall.Exec(p.Self, argv, append(os.Environ(), lockVariable+"="+strconv.Itoa(int(lock.Fd()))))
+	self := p.Self
+	if _, err := os.Stat(self); err != nil {
+		self = "/proc/self/exe" // it was moved or replaced; what runs is still there
+	}
+	argv := []string{self, KeepCommand, "-C", p.Dir, "--profile", p.Profile, "--start", strings.Join(start, ",")}
+	return syscall.Exec(self, argv, append(os.Environ(), lockVariable+"="+strconv.Itoa(int(lock.Fd()))))
 }
 
 func endWhenIdle(ctx context.Context, k *keep.Keeper, end context.CancelFunc) {
@@ -139,7 +143,7 @@ func takeLock(p *project.Project) (*os.File, error) {
 		syscall.CloseOnExec(n)
 		return os.NewFile(uintptr(n), p.LockFile()), nil
 	}
-	f, err := os.OpenFile(p.LockFile(), os.O_CREATE|os.O_RDWR, 0o600)
+	f, err := os.OpenFile(p.LockFile(), os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW, 0o600)
 	if err != nil {
 		return nil, err
 	}
@@ -167,7 +171,7 @@ func openLog(p *project.Project) (*slog.Logger, func() error, error) {
 			return nil, nil, err
 		}
 	}
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY|syscall.O_NOFOLLOW, 0o600)
 	if err != nil {
 		return nil, nil, fmt.Errorf("the keeper's log can't be written: %w", err)
 	}
@@ -200,7 +204,8 @@ func dial(ctx context.Context, p *project.Project) (*Client, error) {
 	c.Close()
 	var version *VersionError
 	var problem *Problem
-	if errors.As(err, &version) || errors.As(err, &problem) {
+	var strange *StrangeKeeperError
+	if errors.As(err, &version) || errors.As(err, &problem) || errors.As(err, &strange) {
 		return nil, err // it answers, if not as it should
 	}
 	if ctx.Err() != nil {
@@ -217,7 +222,26 @@ func Connect(ctx context.Context, p *project.Project) (*Client, error) {
 	if err := p.EnsureDirs(); err != nil {
 		return nil, err
 	}
-	said, err := os.OpenFile(filepath.Join(p.LogDir(), "keeper.err"), os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
+	// Of many clients at once, one starts it and the others wait.
+	spawning, err := os.OpenFile(filepath.Join(filepath.Dir(p.LockFile()), "spawn.lock"), os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("the keeper can't be started: %w", err)
+	}
+	defer spawning.Close()
+	for deadline := time.Now().Add(startWait); syscall.Flock(int(spawning.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil && time.Now().Before(deadline); {
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(2 * time.Millisecond):
+		}
+		if c, err := dial(ctx, p); err == nil || !errors.Is(err, ErrNoKeeper) {
+			return c, err
+		}
+	}
+	if c, err := dial(ctx, p); err == nil || !errors.Is(err, ErrNoKeeper) {
+		return c, err // who was quicker has started it
+	}
+	said, err := os.OpenFile(filepath.Join(p.LogDir(), "keeper.err"), os.O_CREATE|os.O_TRUNC|os.O_RDWR|syscall.O_NOFOLLOW, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("the keeper can't be started: %w", err)
 	}

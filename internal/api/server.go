@@ -207,6 +207,9 @@ func (s *Server) carryOut(ctx context.Context, want Remedy) (string, error) {
 		}
 		return says, err
 	}
+	if err := s.keeper.Confirm(ctx, want.Finding, want.Action); err != nil {
+		return "", err
+	}
 	other, err := project.Open(want.Action.Dir)
 	if err != nil {
 		return "", err

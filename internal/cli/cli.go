@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"os/signal"
 	"syscall"
@@ -36,8 +35,11 @@ func (silentError) Error() string { return "failed" }
 
 // app is what the commands share.
 type app struct {
-	dir      string // -C
-	out, err io.Writer
+	dir string // -C
+	// out and err are for people, and clean what is printed. Values that are
+	// asked for as they are go to raw, and what changes lines in place to live.
+	out, err  *cleaner
+	raw, live *os.File
 }
 
 // Run carries out a command line, without the program's name, and returns
@@ -45,7 +47,9 @@ type app struct {
 func Run(args []string) int {
 	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer cancel()
-	a := &app{out: os.Stdout, err: os.Stderr}
+	a := &app{out: &cleaner{to: os.Stdout}, err: &cleaner{to: os.Stderr}, raw: os.Stdout, live: os.Stderr}
+	defer a.err.Flush()
+	defer a.out.Flush()
 	root := a.root()
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
@@ -85,9 +89,9 @@ file ` + declare.FileName + `. Without a command it shows them on a full screen.
 	root.PersistentFlags().StringVarP(&a.dir, "dir", "C", ".", "the project's `folder`")
 	root.SetFlagErrorFunc(misflagged)
 	root.SetVersionTemplate("{{.Version}}\n")
-	root.SetOut(a.out)
+	root.SetOut(a.raw)
 	root.SetErr(a.err)
-	root.AddCommand(a.init(), a.start(), a.stop(), a.restart(), a.status(), a.logs(), a.env(), a.check(), a.apply(), a.run(), a.console(), a.openPage(), a.demo(), a.schema(), a.version(), a.manual(),
+	root.AddCommand(a.init(), a.start(), a.stop(), a.restart(), a.status(), a.logs(), a.env(), a.check(), a.apply(), a.run(), a.console(), a.openPage(), a.vouch(), a.demo(), a.schema(), a.version(), a.manual(),
 		a.keep(), a.emulate(), a.toolshed())
 	return root
 }
@@ -103,7 +107,13 @@ func names(root *cobra.Command) []string {
 }
 
 // project opens the project of -C.
-func (a *app) project() (*project.Project, error) { return project.Open(a.dir) }
+func (a *app) project() (*project.Project, error) {
+	p, err := project.Open(a.dir)
+	if err == nil && p.LostProfile != "" {
+		fmt.Fprintf(a.err, "%s has no profile %s any more; what runs goes on with it until it is stopped\n", declare.FileName, p.LostProfile)
+	}
+	return p, err
+}
 
 // services completes the names of services.
 func (a *app) services(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {

@@ -56,7 +56,7 @@ has no client of its own gets a line to its port: what is typed is sent.`,
 				if in.Port == 0 {
 					return usageError{fmt.Errorf("a service of kind %s has no console", s.Kind)}
 				}
-				return talk(cmd.Context(), "127.0.0.1:"+strconv.Itoa(in.Port), os.Stdin, a.out, a.err)
+				return talk(cmd.Context(), "127.0.0.1:"+strconv.Itoa(in.Port), os.Stdin, a.raw, a.err)
 			}
 			argv, err := c.Console(in)
 			if err != nil {

@@ -61,6 +61,7 @@ func (a *app) emulate() *cobra.Command {
 	web.Flags().StringVar(&files.Root, "root", ".", "the `folder` to serve")
 	web.Flags().StringVar(&files.Fallback, "fallback", "", "the `file` served for addresses that are no file's")
 	web.Flags().BoolVar(&files.Listing, "listing", false, "list folders without an index")
+	web.Flags().StringSliceVar(&files.Hosts, "host", nil, "another `name` that it answers to")
 	web.Flags().StringVar(&files.Ready, "ready", "", "an `address` that says that it is ready")
 	group.AddCommand(post, web)
 	return group

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"os"
 	"strings"
 	"sync"
 	"time"
@@ -141,14 +140,14 @@ func follow(ctx context.Context, p *project.Project, q journal.Query, write func
 // entryWriter writes entries as they are wanted.
 func (a *app) entryWriter(want wantedLogs) func(journal.Entry) {
 	clean := func(s string) string { return s }
-	if f, ok := a.out.(*os.File); ok && terminal(f) {
+	if terminal(a.raw) {
 		clean = tui.Clean
 	}
 	pad := 0
 	for _, name := range want.Services {
 		pad = max(pad, len(name))
 	}
-	encoder := json.NewEncoder(a.out)
+	encoder := json.NewEncoder(a.raw)
 	encoder.SetEscapeHTML(false)
 	return func(e journal.Entry) {
 		if want.json {
@@ -167,7 +166,7 @@ func (a *app) entryWriter(want wantedLogs) func(journal.Entry) {
 			body = "-- " + e.Text
 		}
 		for line := range strings.SplitSeq(body, "\n") {
-			fmt.Fprintf(a.out, "%s  %-*s  %s\n", at, pad, e.Service, clean(line))
+			fmt.Fprintf(a.raw, "%s  %-*s  %s\n", at, pad, e.Service, clean(line))
 		}
 	}
 }

@@ -20,7 +20,7 @@ func (a *app) schema() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, err = a.out.Write(b)
+			_, err = a.raw.Write(b)
 			return err
 		},
 	}

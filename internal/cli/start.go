@@ -42,13 +42,30 @@ that was changed meanwhile is read again if that touches nothing that runs.`,
 			if err != nil {
 				return err
 			}
-			defer client.Close()
+			defer func() { client.Close() }()
 			a.sayLater(p)
+			if fresh, first := p.News(); !first && len(fresh) > 0 {
+				fmt.Fprintln(a.err, "not executed here before:")
+				for _, c := range fresh {
+					fmt.Fprintln(a.err, "    "+c)
+				}
+			}
 			start := func() (api.Done, error) { return client.Start(cmd.Context(), prepare, names...) }
-			if noWait {
-				_, err = start()
-			} else {
-				err = a.follow(cmd.Context(), p, client, names, asJSON, start)
+			for try := 0; ; try++ {
+				if noWait {
+					_, err = start()
+				} else {
+					err = a.follow(cmd.Context(), p, client, names, asJSON, start)
+				}
+				// A stop of everything that came at the same time took the keeper
+				// along: this start comes after it.
+				if try >= 5 || cmd.Context().Err() != nil || !errors.Is(err, errKeeperEnded) && !errors.Is(err, api.ErrNoKeeper) && !errors.Is(err, api.ErrLost) {
+					break
+				}
+				client.Close()
+				if p, client, whole, err = a.connect(cmd.Context(), open, names, nil); err != nil {
+					return err
+				}
 			}
 			if errors.Is(err, silentError{}) {
 				a.sayStops(cmd.Context(), client)
@@ -249,6 +266,9 @@ func (a *app) sayLater(p *project.Project) {
 	}
 }
 
+// errKeeperEnded is returned by follow when the keeper has ended meanwhile.
+var errKeeperEnded = errors.New("the keeper ended meanwhile")
+
 // follow shows what happens after a request until each of the named services
 // and all that they need is ready or will not be.
 func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client, names []string, asJSON bool, request func() (api.Done, error)) error {
@@ -265,7 +285,7 @@ func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client
 		names = p.Names()
 	}
 	names = p.Plan.WithNeeds(names...)
-	report := newReporter(a.err, names)
+	report := newReporter(a.err, a.live, names)
 	began := time.Now()
 	current := map[string]api.Status{}
 	for {
@@ -275,7 +295,7 @@ func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client
 				report.close()
 				return errors.New("no longer waiting; the start goes on (\"neighbour status\" shows it)")
 			}
-			return fmt.Errorf("the keeper ended meanwhile: %w", err)
+			return fmt.Errorf("%w: %w", errKeeperEnded, err)
 		}
 		first := len(current) == 0
 		for _, st := range s.Services {
@@ -353,14 +373,14 @@ type reporter struct {
 	last  map[string]api.Status
 }
 
-func newReporter(out io.Writer, names []string) *reporter {
+func newReporter(out io.Writer, live *os.File, names []string) *reporter {
 	r := &reporter{out: out, names: names, said: map[string]string{}}
 	for _, n := range names {
 		r.pad = max(r.pad, len(n))
 	}
-	if f, ok := out.(*os.File); ok && terminal(f) && os.Getenv("TERM") != "dumb" {
-		if w, h, err := term.GetSize(f.Fd()); err == nil && h > len(names)+1 {
-			r.live, r.width = true, w
+	if live != nil && terminal(live) && os.Getenv("TERM") != "dumb" {
+		if w, h, err := term.GetSize(live.Fd()); err == nil && h > len(names)+1 {
+			r.live, r.width, r.out = true, w, live
 		}
 	}
 	return r

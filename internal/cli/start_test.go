@@ -13,7 +13,7 @@ import (
 
 func TestPlainReport(t *testing.T) {
 	var out bytes.Buffer
-	r := newReporter(&out, []string{"ledger", "api"})
+	r := newReporter(&out, nil, []string{"ledger", "api"})
 	show := func(ledger, service api.Status) { r.show(map[string]api.Status{"ledger": ledger, "api": service}) }
 	waiting := api.Status{Name: "api", State: keep.Waiting, Reason: "for ledger"}
 	starting := api.Status{Name: "ledger", State: keep.Starting, Reason: "connection refused"}
@@ -34,7 +34,7 @@ func TestPlainReport(t *testing.T) {
 
 func TestLiveReportDrawsInPlace(t *testing.T) {
 	var out bytes.Buffer
-	r := newReporter(&out, []string{"api"})
+	r := newReporter(&out, nil, []string{"api"})
 	r.live, r.width = true, 30
 	r.show(map[string]api.Status{"api": {Name: "api", State: keep.Starting, Reason: strings.Repeat("wide 宽 ", 20)}})
 	r.show(map[string]api.Status{"api": {Name: "api", State: keep.Ready, ReadyMS: 310, Port: 4100}})

@@ -23,7 +23,7 @@ import (
 )
 
 func (a *app) json(v any) error {
-	e := json.NewEncoder(a.out)
+	e := json.NewEncoder(a.raw)
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")
 	return e.Encode(v)
@@ -60,6 +60,7 @@ func (a *app) status() *cobra.Command {
 			if asJSON {
 				return a.printStatus(p, current, pid)
 			}
+			defer a.sayOverview(cmd.Context(), p)
 			return a.statusTable(current)
 		},
 	}
@@ -91,6 +92,26 @@ func (a *app) look(ctx context.Context, p *project.Project) (map[string]api.Stat
 		current[st.Name] = st
 	}
 	return current, s.PID, err
+}
+
+// sayOverview tells what the user should know of the project as a whole: what
+// the keeper warns of, and that the declaration was changed.
+func (a *app) sayOverview(ctx context.Context, p *project.Project) {
+	client, err := api.Find(ctx, p)
+	if err != nil {
+		return
+	}
+	defer client.Close()
+	s, err := client.Status(ctx)
+	if err != nil {
+		return
+	}
+	if s.Warning != "" {
+		fmt.Fprintln(a.err, s.Warning)
+	}
+	if s.Changed && s.Mistake == "" {
+		fmt.Fprintf(a.err, "%s was changed; neighbour apply uses it for what runs\n", declare.FileName)
+	}
 }
 
 // jsonStatus is the stable shape of status --json.
@@ -240,16 +261,16 @@ func (a *app) printEnv(vars []project.Explained, format string, why bool) error 
 	}
 	for _, v := range vars {
 		if why {
-			fmt.Fprintf(a.out, "# %s\n", v.Why())
+			fmt.Fprintf(a.raw, "# %s\n", tui.Plain(v.Why()))
 			for _, h := range v.Hides {
-				fmt.Fprintf(a.out, "# goes before %s\n", h)
+				fmt.Fprintf(a.raw, "# goes before %s\n", tui.Plain(h.String()))
 			}
 		}
 		if format == "shell" {
-			fmt.Fprintf(a.out, "export %s=%s\n", v.Name, wire.QuoteShell(v.Value))
+			fmt.Fprintf(a.raw, "export %s=%s\n", v.Name, wire.QuoteShell(v.Value))
 		} else {
 			text, everywhere := wire.QuoteDotenv(v.Value)
-			fmt.Fprintf(a.out, "%s=%s\n", v.Name, text)
+			fmt.Fprintf(a.raw, "%s=%s\n", v.Name, text)
 			if !everywhere {
 				fmt.Fprintf(a.err, "%s: not all readers of env files take this value alike; --format shell and json are exact\n", v.Name)
 			}

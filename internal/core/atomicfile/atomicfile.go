@@ -3,6 +3,7 @@
 package atomicfile
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -10,6 +11,8 @@ import (
 	"os"
 	"path/filepath"
 	"syscall"
+
+	"neighbour/internal/core/input"
 )
 
 // Write writes a file so that it is there whole or not at all, also after a
@@ -53,6 +56,32 @@ func write(path string, data []byte, mode fs.FileMode, sync bool) error {
 	return nil
 }
 
+// Swap is Write if the file holds was, nil for none; otherwise it leaves the file
+// as it is and returns false. What another program saves at the same time is
+// never lost, however it saves, where the file system can exchange two files
+// (renameat2(2)).
+func Swap(path string, data, was []byte, mode fs.FileMode) (bool, error) {
+	if now, err := os.ReadFile(path); err == nil && (was == nil || !bytes.Equal(now, was)) || err != nil && was != nil {
+		return false, nil
+	}
+	if was == nil {
+		return true, Write(path, data, mode)
+	}
+	fresh := fmt.Sprintf("%s.%d.swap", path, os.Getpid())
+	if err := Write(fresh, data, mode); err != nil {
+		return false, err
+	}
+	defer os.Remove(fresh)
+	if err := exchange(fresh, path); err != nil {
+		return true, os.Rename(fresh, path)
+	}
+	// What was there is at the other name now.
+	if now, err := os.ReadFile(fresh); err != nil || !bytes.Equal(now, was) {
+		return false, exchange(fresh, path)
+	}
+	return true, syncDir(filepath.Dir(path))
+}
+
 // syncDir makes a folder's entries last. Some file systems can't sync a
 // folder, and need not.
 func syncDir(dir string) error {
@@ -69,7 +98,7 @@ func syncDir(dir string) error {
 
 // ReadJSON reads a file into v; a file that isn't there leaves v alone.
 func ReadJSON(path string, v any) error {
-	b, err := os.ReadFile(path)
+	b, err := input.Read(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -117,7 +146,7 @@ func UpdateMap[V any](path string, change func(map[string]V) (changed bool, err 
 // back. It isn't taken on the file itself, which is replaced by each change. A
 // file system without locks is used without.
 func lock(path string) (unlock func(), err error) {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW, 0o600)
 	if err != nil {
 		return nil, err
 	}

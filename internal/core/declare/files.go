@@ -5,8 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
+
+	"neighbour/internal/core/input"
 )
 
 // LocalFileName is the name of the file beside the declaration that changes
@@ -49,7 +50,7 @@ func ReadFiles(path, config, profile string) (Files, error) {
 
 // read returns nil for a file that isn't there.
 func read(path string) ([]byte, error) {
-	b, err := os.ReadFile(path)
+	b, err := input.Read(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, nil

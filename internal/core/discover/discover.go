@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/input"
 )
 
 // Proposal is what was found in a project, and the services that are proposed
@@ -170,7 +171,7 @@ func (r *reader) read(path string) string {
 	if err != nil || !info.Mode().IsRegular() || info.Size() > fileLimit {
 		return ""
 	}
-	b, err := os.ReadFile(full)
+	b, err := input.Read(full)
 	if err != nil {
 		return ""
 	}

@@ -2,6 +2,7 @@ package journal
 
 import (
 	"os"
+	"syscall"
 
 	"golang.org/x/sys/unix"
 )
@@ -9,7 +10,7 @@ import (
 // free gives back the space of a log before the offset. The file's length and
 // the offsets in it stay as they are (fallocate(2)).
 func free(path string, to int64) error {
-	f, err := os.OpenFile(path, os.O_WRONLY, 0)
+	f, err := os.OpenFile(path, os.O_WRONLY|syscall.O_NOFOLLOW, 0)
 	if err != nil {
 		return err
 	}

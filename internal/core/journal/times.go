@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"sort"
 	"strings"
+	"syscall"
 	"time"
 )
 
@@ -116,7 +117,7 @@ func (t times) since(millis int64) (offset int64, ok bool) {
 }
 
 func appendTime(path string, s stamp) error {
-	f, err := os.OpenFile(timesPath(path), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	f, err := os.OpenFile(timesPath(path), os.O_CREATE|os.O_APPEND|os.O_WRONLY|syscall.O_NOFOLLOW, 0o600)
 	if err != nil {
 		return err
 	}

@@ -78,6 +78,7 @@ func (k *Keeper) adopt() {
 		}()
 	}
 	for _, name := range again {
-		k.units[name].start(k.ctx, nil, request{at: time.Now(), again: true})
+		ran := state.Services[name].Status.State
+		k.units[name].start(k.ctx, nil, request{at: time.Now(), again: true, crashed: ran == Ready || ran == Ailing})
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"neighbour/internal/core/check"
@@ -361,10 +362,27 @@ func (d *serverDriver) launch() (process, error) {
 		Argv: l.Argv, Env: append(env, l.Env...), Dir: l.Dir,
 		Mark: proc.Mark(d.project.Dir, d.svc.Name), Output: out, Account: in.Account, Group: d.confine(),
 	})
+	if errors.Is(err, syscall.E2BIG) {
+		return nil, tooLarge(env, l.Argv[0])
+	}
 	if err != nil {
 		return nil, fmt.Errorf("%s can't be started: %w", l.Argv[0], errors.Unwrap(err))
 	}
 	return p, nil
+}
+
+// tooLarge says which variable makes an environment too large for the system
+// (execve(2), "Limits on size of arguments and environment").
+func tooLarge(env []string, program string) error {
+	largest, all := "", 0
+	for _, v := range env {
+		all += len(v)
+		if len(v) > len(largest) {
+			largest = v
+		}
+	}
+	name, value, _ := strings.Cut(largest, "=")
+	return fmt.Errorf("%s can't be started: its environment has %d KB, of which the variable %s has %d KB, and the system takes at most 128 KB for one; write that to a file, and give it the file's name", program, all>>10, name, len(value)>>10)
 }
 
 // digest stands for a value where the value itself, which may be a password,

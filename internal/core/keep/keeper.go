@@ -31,6 +31,9 @@ type Overview struct {
 	// keeper has read; Mistake, what is wrong with them.
 	Changed bool   `json:"changed,omitempty"`
 	Mistake string `json:"mistake,omitempty"`
+	// First is what a start would execute, as long as the user has never
+	// started the project.
+	First []string `json:"first,omitempty"`
 	// Warning is something the user should know of the keeper itself.
 	Warning string `json:"warning,omitempty"`
 }
@@ -80,6 +83,9 @@ func New(ctx context.Context, p *project.Project, log *slog.Logger) *Keeper {
 		return d
 	})
 	k.project, k.notes = p, journal.OpenNotes(p.LogDir())
+	if fresh, first := p.News(); first {
+		k.overview.First = fresh
+	}
 	for _, u := range k.units {
 		describe(p, u.svc, &u.status)
 	}

@@ -22,8 +22,23 @@ func (k *Keeper) Start(prepare bool, names ...string) (time.Time, error) {
 	if later := k.decl.LaterKeys(""); len(later) > 0 {
 		k.warn(notCarriedOut(later))
 	}
+	k.agree()
 	k.writeEnvFile()
 	return k.startAll(k.chosen(names), names, prepare), nil
+}
+
+// agree remembers that the user wants what the project executes, since he has
+// it started.
+func (k *Keeper) agree() {
+	if k.project == nil {
+		return
+	}
+	if err := k.project.Agree(); err != nil {
+		k.log.Error("what is executed can't be remembered", "why", err)
+	}
+	k.mu.Lock()
+	k.overview.First = nil
+	k.mu.Unlock()
 }
 
 // oneAtATime waits for the operation under way and begins another, which

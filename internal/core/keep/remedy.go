@@ -55,16 +55,29 @@ func (k *Keeper) TryAgain(service string) string {
 	return "; " + service + " starts"
 }
 
-func (k *Keeper) remedy(ctx context.Context, id string, a check.Action) (f check.Finding, says string, err error) {
+// Confirm makes the checks again, and returns an error if a finding is no longer
+// there or does not offer the action any more.
+func (k *Keeper) Confirm(ctx context.Context, id string, a check.Action) error {
+	_, err := k.confirm(ctx, id, a)
+	return err
+}
+
+func (k *Keeper) confirm(ctx context.Context, id string, a check.Action) (check.Finding, error) {
 	all := k.Checks(ctx)
 	i := slices.IndexFunc(all, func(f check.Finding) bool { return f.ID == id })
 	if i < 0 {
-		return f, "", errors.New("that is no longer so; nothing was done")
+		return check.Finding{}, errors.New("that is no longer so; nothing was done")
 	}
-	f = all[i]
 	// What was confirmed is done, or nothing: not something like it.
-	if !slices.Contains(f.Actions, a) {
-		return f, "", errors.New("things have changed meanwhile, so nothing was done; look again")
+	if !slices.Contains(all[i].Actions, a) {
+		return all[i], errors.New("things have changed meanwhile, so nothing was done; look again")
+	}
+	return all[i], nil
+}
+
+func (k *Keeper) remedy(ctx context.Context, id string, a check.Action) (f check.Finding, says string, err error) {
+	if f, err = k.confirm(ctx, id, a); err != nil {
+		return f, "", err
 	}
 	k.log.Info("remedy", "finding", id, "action", a.Do)
 	switch a.Do {

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"maps"
 	"os"
+	"syscall"
 	"time"
 
 	"neighbour/internal/core/atomicfile"
@@ -160,7 +161,7 @@ func (k *Keeper) saveChanges() error {
 	if err != nil {
 		return err
 	}
-	f, err := os.OpenFile(k.project.StateFile(), os.O_APPEND|os.O_WRONLY, 0)
+	f, err := os.OpenFile(k.project.StateFile(), os.O_APPEND|os.O_WRONLY|syscall.O_NOFOLLOW, 0)
 	if err != nil {
 		return err
 	}
@@ -196,7 +197,7 @@ func (k *Keeper) saveState() error {
 
 // encodeState makes a line of a state with the services that are wanted.
 func (k *Keeper) encodeState(state Saved, wanted func(name string) bool) ([]byte, error) {
-	state.Overview.Warning, state.Overview.Changed, state.Overview.Mistake = "", false, ""
+	state.Overview.Warning, state.Overview.Changed, state.Overview.Mistake, state.Overview.First = "", false, "", nil
 	state.Services = map[string]SavedService{}
 	for name, u := range k.units {
 		if !wanted(name) {

@@ -86,6 +86,9 @@ type request struct {
 	// again says that a service which has run to its end is run again, prepare,
 	// that preparations run whether they are due or not.
 	again, prepare bool
+	// crashed says that it had run until it was lost together with the keeper,
+	// so that its policy for crashes holds.
+	crashed bool
 }
 
 // failure is a reason with lines that belong to it.
@@ -298,7 +301,7 @@ func (u *unit) supervise(ctx context.Context, adopted process) (final func(*Stat
 			u.keeper.note(u.svc.Name, "port", journal.Warn, reason+"; another port is tried")
 			continue
 		}
-		crashed := end.ready || try > taken
+		crashed := end.ready || try > taken || u.request().crashed
 		switch {
 		case end.err == nil && end.ready && end.exit.OK() && p.when != "always":
 			return finish(Finished, `it ended by itself with exit 0; restart = { when = "always" } would start it again`, nil)

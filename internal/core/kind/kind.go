@@ -208,6 +208,9 @@ type Instance struct {
 	Secret func(name string) (string, error)
 	// Self is the path of this program, for emulators.
 	Self string
+	// Untrusted says that nothing that the project names is to be executed,
+	// since its user has not started it yet.
+	Untrusted bool
 	// Program is what Find found.
 	Program Program
 	// Env are the declared variables, references resolved.
@@ -254,11 +257,41 @@ func (in *Instance) EnsureDirs() error {
 	return nil
 }
 
+// WriteRun writes a file of a server's configuration into its run folder, whole
+// or not at all, and returns its path. Another account may change what is in
+// that folder, so no link in it is followed. Own gives the file to the
+// account; others can't read it.
+func (in *Instance) WriteRun(name, text string, own bool) (path string, err error) {
+	root, err := os.OpenRoot(in.Run)
+	if err != nil {
+		return "", err
+	}
+	defer root.Close()
+	fresh := name + ".new"
+	_ = root.Remove(fresh)
+	f, err := root.OpenFile(fresh, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return "", err
+	}
+	_, err = f.WriteString(text)
+	if err == nil && own && in.Account != nil {
+		err = f.Chown(in.Account.UID, in.Account.GID)
+	}
+	if closing := f.Close(); err == nil {
+		err = closing
+	}
+	if err == nil {
+		err = root.Rename(fresh, name)
+	}
+	return filepath.Join(in.Run, name), err
+}
+
 // Command prepares a command that runs as the instance's account with a
 // basic environment, in its data folder once that is there.
 func (in *Instance) Command(ctx context.Context, path string, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, path, args...)
-	cmd.Env = in.BasicEnv()
+	// A keeper that follows one which was killed finds it by its mark.
+	cmd.Env = append(in.BasicEnv(), proc.MarkVariable+"="+proc.Mark(in.Root, in.Service.Name))
 	cmd.SysProcAttr = in.Account.Attributes()
 	if _, err := os.Stat(in.Data); err == nil {
 		cmd.Dir = in.Data

@@ -55,10 +55,10 @@ func Holders(ports ...int) ([]Holder, error) {
 	for _, s := range sockets {
 		pid := owners[s.inode]
 		i := slices.IndexFunc(out, func(h Holder) bool {
-			return h.Port == s.port && h.PID == pid && (pid != 0 || h.User == userName(s.uid))
+			return h.Port == s.port && h.PID == pid && (pid != 0 || h.User == UserName(s.uid))
 		})
 		if i < 0 {
-			h := Holder{Port: s.port, PID: pid, User: userName(s.uid)}
+			h := Holder{Port: s.port, PID: pid, User: UserName(s.uid)}
 			if pid != 0 {
 				h.describe()
 			}
@@ -85,7 +85,9 @@ func FindHolder(port int) *Holder {
 	return &holders[0]
 }
 
-func userName(uid int) string {
+// UserName returns the name of a user, or "user 812" for one without; "" if uid
+// is negative.
+func UserName(uid int) string {
 	if uid < 0 {
 		return ""
 	}

@@ -26,6 +26,9 @@ var bootID = sync.OnceValue(func() string {
 	return strings.TrimSpace(string(b))
 })
 
+// Boot tells this run of the machine from others.
+func Boot() string { return bootID() }
+
 // SameBoot reports whether the process was started since the machine was.
 func (id ID) SameBoot() bool {
 	boot, _, _ := strings.Cut(id.Start, ":")

@@ -31,6 +31,12 @@ func startOf(pid int) (string, error) {
 	return strconv.FormatInt(at, 10), nil
 }
 
+// Boot tells this run of the machine from others.
+func Boot() string {
+	at, _ := host.BootTime()
+	return strconv.FormatUint(at, 10)
+}
+
 // SameBoot reports whether the process was started since the machine was.
 func (id ID) SameBoot() bool {
 	started, err := strconv.ParseInt(id.Start, 10, 64)

@@ -51,13 +51,30 @@ type NewService struct {
 // Edit changes the declaration's file and leaves the rest of it as it is. A
 // change that would make it wrong is refused with declare.Problems.
 func (p *Project) Edit(c Change) error {
+	for range mostEdits {
+		if err := p.edit(c); !errors.Is(err, errEdited) {
+			return err
+		}
+	}
+	return fmt.Errorf("%s is changed again and again; nothing was written", c.File())
+}
+
+// errEdited says that a file was changed while a change of it was made.
+var errEdited = errors.New("the file was changed meanwhile")
+
+// mostEdits is how often a change is made anew because of that.
+const mostEdits = 10
+
+func (p *Project) edit(c Change) error {
 	files, err := declare.ReadFiles(p.File, configDir(), p.Profile)
 	if err != nil {
 		return err
 	}
 	path, src := p.File, &files.Main
+	was := files.Main
 	if c.Local {
 		path, src = filepath.Join(p.Dir, declare.LocalFileName), &files.Local
+		was = files.Local
 	}
 	if *src, err = c.apply(*src); err != nil {
 		return err
@@ -73,7 +90,12 @@ func (p *Project) Edit(c Change) error {
 	if info, err := os.Stat(path); err == nil {
 		mode = info.Mode().Perm()
 	}
-	return atomicfile.Write(path, *src, mode)
+	// What an editor saves meanwhile is not written over.
+	swapped, err := atomicfile.Swap(path, *src, was, mode)
+	if err == nil && !swapped {
+		return errEdited
+	}
+	return err
 }
 
 func (c Change) apply(src []byte) ([]byte, error) {

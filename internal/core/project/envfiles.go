@@ -6,13 +6,13 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/input"
 	"neighbour/internal/core/wire"
 )
 
@@ -61,7 +61,7 @@ func readEnvFile(path string) ([]byte, error) {
 	case info.Size() > envLimit:
 		return nil, fmt.Errorf("it has %d MB, far more than an env file has", info.Size()>>20)
 	}
-	b, err := os.ReadFile(path)
+	b, err := input.Read(path)
 	if err != nil {
 		return nil, err
 	}
@@ -245,7 +245,7 @@ func Tracked(path string) bool {
 			return false
 		}
 	}
-	return exec.Command("git", "-C", filepath.Dir(path), "ls-files", "--error-unmatch", "--", filepath.Base(path)).Run() == nil
+	return git(filepath.Dir(path), "ls-files", "--error-unmatch", "--", filepath.Base(path)).Run() == nil
 }
 
 // FreePort returns a free port from a number upward that no project of this user

@@ -14,6 +14,7 @@ import (
 
 	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/input"
 	"neighbour/internal/core/kind"
 )
 
@@ -113,7 +114,7 @@ func (p *Project) fingerprint(s *declare.Service, prep declare.Preparation) (str
 }
 
 func addFile(to io.Writer, path string) error {
-	f, err := os.Open(path)
+	f, err := input.Open(path)
 	if err != nil {
 		return err
 	}

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 
 	"neighbour/internal/core/atomicfile"
@@ -35,11 +36,15 @@ type Project struct {
 	*declare.Declaration
 	// Self is the path of this program.
 	Self string
+	// LostProfile is the profile that the keeper was started with and that the
+	// declaration has no more, so that this is the project without it.
+	LostProfile string
 
-	files declare.Files
-	state string
-	ports *portBook
-	vault *vault
+	files     declare.Files
+	state     string
+	ports     *portBook
+	vault     *vault
+	agreement agreement
 }
 
 // Open reads the declaration in dir or the nearest folder above it, with the
@@ -50,11 +55,24 @@ func Open(dir string) (*Project, error) {
 	if err != nil {
 		return nil, err
 	}
-	profile, err := os.ReadFile(AtFile(path).profileFile())
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	at := AtFile(path)
+	if err := at.checkState(); err != nil {
 		return nil, err
 	}
-	return open(path, string(profile))
+	profile, err := at.keptProfile()
+	if err != nil {
+		return nil, err
+	}
+	p, err := open(path, profile)
+	var gone *declare.UnknownProfileError
+	if profile != "" && errors.As(err, &gone) {
+		// What runs goes on with it; nothing else needs it.
+		p, err = open(path, "")
+		if p != nil {
+			p.LostProfile = profile
+		}
+	}
+	return p, err
 }
 
 // OpenProfile is Open with another profile, "" for none.
@@ -67,6 +85,15 @@ func OpenProfile(dir, profile string) (*Project, error) {
 }
 
 func find(dir string) (string, error) {
+	path, err := locate(dir)
+	if err != nil {
+		return "", err
+	}
+	return path, checkOwners(path)
+}
+
+// locate finds the declaration, whoever may change it.
+func locate(dir string) (string, error) {
 	path, err := declare.Find(dir)
 	if err != nil {
 		return "", err
@@ -93,7 +120,7 @@ func open(path, profile string) (*Project, error) {
 	}
 	p := At(d.Dir)
 	p.Declaration, p.Self, p.files = d, self, files
-	return p, nil
+	return p, p.checkState()
 }
 
 // Stamp changes when one of the declaration's files is written.
@@ -122,7 +149,24 @@ func (p *Project) KeepProfile() error {
 		_ = os.Remove(p.profileFile())
 		return nil
 	}
-	return atomicfile.Write(p.profileFile(), []byte(p.Profile), 0o600)
+	return atomicfile.Write(p.profileFile(), []byte(proc.Boot()+"\n"+p.Profile), 0o600)
+}
+
+// keptProfile returns the profile that is kept, "" if there is none, or if the
+// machine was started anew since: then nothing runs with it.
+func (p *Project) keptProfile() (string, error) {
+	b, err := readSmall(p.profileFile())
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	}
+	if err != nil {
+		return "", err
+	}
+	boot, profile, ok := strings.Cut(string(b), "\n")
+	if !ok || boot != proc.Boot() {
+		return "", nil
+	}
+	return profile, nil
 }
 
 // ForgetChoices is called when everything is stopped: the profile, and the
@@ -140,7 +184,7 @@ func At(dir string) *Project {
 	state := filepath.Join(dir, StateDir)
 	p := &Project{Declaration: &declare.Declaration{Dir: dir}, state: state}
 	p.ports = &portBook{path: filepath.Join(state, "ports.json")}
-	p.vault = &vault{path: filepath.Join(state, "secrets.json")}
+	p.vault = &vault{path: filepath.Join(state, "secrets.json"), ensure: p.ensureState}
 	return p
 }
 
@@ -156,15 +200,12 @@ func AtFile(path string) *Project {
 // EnsureDirs makes the project's own folders and enters it in the list of
 // this user's projects.
 func (p *Project) EnsureDirs() error {
-	for _, dir := range []string{p.state, p.LogDir(), filepath.Join(p.state, "data"), filepath.Join(p.state, "run")} {
-		if err := os.MkdirAll(dir, 0o700); err != nil {
-			return fmt.Errorf("the project's folder for data can't be made: %w", err)
-		}
+	if err := p.ensureState(); err != nil {
+		return err
 	}
-	ignore := filepath.Join(p.state, ".gitignore")
-	if _, err := os.Stat(ignore); errors.Is(err, fs.ErrNotExist) {
-		if err := atomicfile.Write(ignore, []byte("*\n"), 0o644); err != nil {
-			return err
+	for _, dir := range []string{p.LogDir(), filepath.Join(p.state, "data"), filepath.Join(p.state, "run")} {
+		if err := os.Mkdir(dir, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+			return fmt.Errorf("the project's folder for data can't be made: %w", err)
 		}
 	}
 	if err := ensurePrivate(p.runDir()); err != nil {
@@ -214,7 +255,32 @@ func shortBase() string {
 	if dir := os.Getenv("XDG_RUNTIME_DIR"); dir != "" && len(dir) < 60 {
 		return filepath.Join(dir, "neighbour")
 	}
-	return fmt.Sprintf("/tmp/neighbour-%d", os.Getuid())
+	// A stranger may have taken the name, which everybody knows.
+	usual := fmt.Sprintf("/tmp/neighbour-%d", os.Getuid())
+	for n := range mostBases {
+		dir := usual
+		if n > 0 {
+			dir = fmt.Sprintf("%s-%d", usual, n)
+		}
+		if _, err := os.Lstat(dir); err != nil || isOurs(dir) {
+			return dir
+		}
+	}
+	return usual
+}
+
+// mostBases is how many names of a folder for sockets are tried.
+const mostBases = 100
+
+// isOurs reports whether a path is a folder of this user's that nobody else can
+// enter.
+func isOurs(dir string) bool {
+	info, err := os.Lstat(dir)
+	if err != nil {
+		return false
+	}
+	st, ok := info.Sys().(*syscall.Stat_t)
+	return info.IsDir() && info.Mode().Perm()&0o077 == 0 && ok && int(st.Uid) == os.Getuid()
 }
 
 // ensurePrivate makes a folder for sockets. Where that is not in the project
@@ -226,12 +292,7 @@ func ensurePrivate(dir string) error {
 	if filepath.Dir(dir) != shortBase() {
 		return nil
 	}
-	info, err := os.Lstat(shortBase())
-	if err != nil {
-		return err
-	}
-	st, ok := info.Sys().(*syscall.Stat_t)
-	if !info.IsDir() || info.Mode().Perm()&0o077 != 0 || !ok || int(st.Uid) != os.Getuid() {
+	if !isOurs(shortBase()) {
 		return fmt.Errorf("%s must be a folder of yours that nobody else can enter; move it away, or give the project a shorter path", shortBase())
 	}
 	return nil
@@ -279,9 +340,10 @@ func (p *Project) bare(s *declare.Service) (*kind.Instance, error) {
 	}
 	in := &kind.Instance{
 		Service: s, Project: p.Name, Root: p.Dir, Port: port, Self: p.Self,
-		Data:   filepath.Join(p.state, "data", s.Name),
-		Run:    filepath.Join(p.state, "run", s.Name),
-		Secret: func(name string) (string, error) { return p.vault.secret(s.Name + "." + name) },
+		Data:      filepath.Join(p.state, "data", s.Name),
+		Run:       filepath.Join(p.state, "run", s.Name),
+		Secret:    func(name string) (string, error) { return p.vault.secret(s.Name + "." + name) },
+		Untrusted: !p.trusted(),
 	}
 	wiring := p.Wiring()
 	if k, ok := k.(kind.Selfer); ok {

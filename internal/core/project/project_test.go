@@ -17,7 +17,9 @@ import (
 // open makes a project in a folder of its own.
 func open(t *testing.T, dir, toml string) *project.Project {
 	t.Helper()
-	t.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))
+	if !strings.HasPrefix(os.Getenv("XDG_STATE_HOME"), os.TempDir()) { // one for each test
+		t.Setenv("XDG_STATE_HOME", filepath.Join(t.TempDir(), "state"))
+	}
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "neighbour.toml"), []byte(toml), 0o644))
 	p, err := project.Open(dir)

@@ -19,9 +19,10 @@ import (
 
 // vault keeps the made-up passwords in a file that processes share.
 type vault struct {
-	mu   sync.Mutex
-	path string
-	all  map[string]string // as last read
+	mu     sync.Mutex
+	path   string
+	ensure func() error      // makes the folder that it is in
+	all    map[string]string // as last read
 }
 
 func (v *vault) secret(name string) (string, error) {
@@ -34,6 +35,9 @@ func (v *vault) secret(name string) (string, error) {
 	}
 	if s := v.all[name]; s != "" {
 		return s, nil
+	}
+	if err := v.ensure(); err != nil {
+		return "", err
 	}
 	all, err := atomicfile.UpdateMap(v.path, func(all map[string]string) (bool, error) {
 		if all[name] != "" { // another process was quicker
@@ -119,6 +123,9 @@ func (p *Project) Port(s *declare.Service) (int, error) {
 func (p *Project) UsePort(service string, number int) error {
 	p.ports.mu.Lock()
 	defer p.ports.mu.Unlock()
+	if err := p.ensureState(); err != nil {
+		return err
+	}
 	all, err := atomicfile.UpdateMap(p.insteadFile(), func(all map[string]int) (bool, error) {
 		all[service] = number
 		return true, nil
@@ -169,6 +176,9 @@ func unlessGiven(int) bool { return true }
 // port that is remembered already is kept if it will do. The book must be
 // locked.
 func (p *Project) givePort(name string, usual int, willDo func(port int) bool) (int, error) {
+	if err := p.ensureState(); err != nil {
+		return 0, err
+	}
 	all, err := atomicfile.UpdateMap(p.ports.path, func(all map[string]int) (bool, error) {
 		if n := all[name]; n != 0 && willDo(n) {
 			return false, nil
@@ -236,13 +246,24 @@ func listDir() string {
 	return filepath.Join(state, "projects")
 }
 
+// enlisted reports whether a project's folder is in the list.
+func enlisted(dir string) bool {
+	b, err := os.ReadFile(listPath(dir))
+	return err == nil && string(b) == dir
+}
+
+// listPath is a project's file in the list.
+func listPath(dir string) string {
+	sum := sha256.Sum256([]byte(dir))
+	return filepath.Join(listDir(), hex.EncodeToString(sum[:8]))
+}
+
 func enlist(dir string) error {
 	list := listDir()
 	if list == "" {
 		return nil
 	}
-	sum := sha256.Sum256([]byte(dir))
-	path := filepath.Join(list, hex.EncodeToString(sum[:8]))
+	path := listPath(dir)
 	if b, err := os.ReadFile(path); err == nil && string(b) == dir {
 		return nil
 	}

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"neighbour/internal/core/localname"
 	"neighbour/internal/core/webroot"
 )
 
@@ -27,6 +28,9 @@ type Options struct {
 	Fallback string
 	// Listing shows folders without an index.html as a list.
 	Listing bool
+	// Hosts are names that the server is asked by beside those of this machine:
+	// a page from elsewhere that has its own name lead here is not answered.
+	Hosts []string
 	// Ready is an address that is answered with 204 and not logged; "": none.
 	Ready string
 }
@@ -39,6 +43,10 @@ func Serve(ctx context.Context, l net.Listener, o Options, log *log.Logger) erro
 		return err
 	}
 	server := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if !localname.Is(r.Host, o.Hosts...) {
+			http.Error(w, "421 this server answers names of this machine only; a declaration names others with hosts", http.StatusMisdirectedRequest)
+			return
+		}
 		if o.Ready != "" && r.URL.Path == o.Ready {
 			w.WriteHeader(http.StatusNoContent)
 			return

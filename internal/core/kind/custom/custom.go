@@ -75,6 +75,9 @@ func (k Kind) Find(in *kind.Instance) (kind.Program, error) {
 	if paths = kind.Executables(paths); len(paths) == 0 {
 		return kind.Program{}, &kind.MissingError{Program: filepath.Base(k.Program[0].Value), Looked: strings.Join(looked, ", "), Packages: k.packages()}
 	}
+	if in.Untrusted { // nothing that a project names is executed to look at it
+		return kind.Program{Path: paths[0], Dir: filepath.Dir(paths[0])}, nil
+	}
 	constraint := k.VersionOf(in.Service)
 	if !k.TellsVersion() {
 		if constraint.String() != "" {
@@ -137,11 +140,7 @@ func (k Kind) Prepare(ctx context.Context, in *kind.Instance, report func(string
 		if err != nil {
 			return err
 		}
-		path := filepath.Join(in.Run, name)
-		if err := os.WriteFile(path, []byte(f.Value), 0o600); err != nil {
-			return err
-		}
-		if err := in.Account.Own(path); err != nil {
+		if _, err := in.WriteRun(name, f.Value, true); err != nil {
 			return err
 		}
 	}

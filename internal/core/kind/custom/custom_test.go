@@ -64,6 +64,7 @@ func TestDeclaredKind(t *testing.T) {
 	p, err := project.Open(dir)
 	require.NoError(t, err)
 	require.NoError(t, p.EnsureDirs())
+	require.NoError(t, p.Agree())
 
 	s := p.Service("tools")
 	k := p.Kind(s)

@@ -200,10 +200,8 @@ func writeRights(in *kind.Instance) error {
 			allow(user, password, "*.*")
 		}
 	}
-	if err := os.WriteFile(rights(in), []byte(b.String()), 0o600); err != nil {
-		return err
-	}
-	return in.Account.Own(rights(in))
+	_, err = in.WriteRun(filepath.Base(rights(in)), b.String(), true)
+	return err
 }
 
 // quote makes a text an identifier of SQL.
@@ -249,14 +247,9 @@ func writeOptions(in *kind.Instance) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	dir := filepath.Join(in.Run, "client")
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return "", err
-	}
-	path := filepath.Join(dir, "my.cnf")
 	quoted := `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(user) + `"`
 	text := fmt.Sprintf("[client]\nuser=%s\npassword=%s\nhost=127.0.0.1\nport=%d\nprotocol=tcp\n", quoted, password, in.Port)
-	return path, os.WriteFile(path, []byte(text), 0o600)
+	return in.WriteRun("my.cnf", text, false)
 }
 
 // database returns the one that the facts lead to.

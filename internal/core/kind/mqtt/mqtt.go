@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
-	"os"
 	"path/filepath"
 	"regexp"
 	"strconv"
@@ -99,10 +98,8 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, report func(string))
 
 // private writes a file that only the server's account can read.
 func private(in *kind.Instance, path, text string) error {
-	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
-		return err
-	}
-	return in.Account.Own(path)
+	_, err := in.WriteRun(filepath.Base(path), text, true)
+	return err
 }
 
 // Launch starts the broker with the generated configuration.

@@ -148,7 +148,7 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) erro
 	for _, name := range slices.Sorted(maps.Keys(s.Ini)) {
 		fmt.Fprintf(&b, "php_admin_value[%s] = \"%s\"\n", name, s.Ini[name])
 	}
-	if err := os.WriteFile(config(in), []byte(b.String()), 0o600); err != nil {
+	if _, err := in.WriteRun(filepath.Base(config(in)), b.String(), false); err != nil {
 		return err
 	}
 	if out, err := in.Command(ctx, in.Program.Path, "-t", "-R", "-y", config(in)).CombinedOutput(); err != nil {

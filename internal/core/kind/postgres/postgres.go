@@ -165,14 +165,11 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, report func(string))
 	if err := os.RemoveAll(unfinished); err != nil {
 		return err
 	}
-	passwordFile := filepath.Join(in.Run, "password")
-	if err := os.WriteFile(passwordFile, []byte(password+"\n"), 0o600); err != nil {
+	passwordFile, err := in.WriteRun("password", password+"\n", true)
+	if err != nil {
 		return err
 	}
 	defer os.Remove(passwordFile)
-	if err := in.Account.Own(passwordFile); err != nil {
-		return err
-	}
 	cmd := in.Command(ctx, filepath.Join(in.Program.Dir, "initdb"),
 		"--pgdata="+unfinished, "--username="+superuser, "--pwfile="+passwordFile, "--auth=scram-sha-256", "--encoding=UTF8")
 	if !utf8Locale(cmd.Env) {
@@ -441,9 +438,9 @@ func (Kind) Console(in *kind.Instance) ([]string, error) {
 	if len(candidates) == 0 {
 		return nil, &kind.MissingError{Program: "psql", Looked: "PATH", Packages: kind.Packages{Debian: "postgresql-client", Homebrew: "libpq"}}
 	}
-	passwords := filepath.Join(in.Run, "console.pass")
 	line := fmt.Sprintf("127.0.0.1:%d:*:%s:%s\n", in.Port, strings.NewReplacer(`\`, `\\`, `:`, `\:`).Replace(user), password)
-	if err := os.WriteFile(passwords, []byte(line), 0o600); err != nil {
+	passwords, err := in.WriteRun("console.pass", line, false)
+	if err != nil {
 		return nil, err
 	}
 	word := func(text string) string { return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(text) + "'" }

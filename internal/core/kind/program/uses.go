@@ -84,6 +84,9 @@ func checkUse(in *kind.Instance, name string, c declare.Constraint) error {
 	if len(paths) == 0 {
 		return &kind.MissingError{Program: r.programs[0], Looked: whichPath(in), Packages: packages[r.programs[0]]}
 	}
+	if in.Untrusted { // it is there; which version it is would have to be asked
+		return nil
+	}
 	expression := regexp.MustCompile(cmp.Or(r.version, anyVersion))
 	ask := []string{cmp.Or(r.ask, "--version")}
 	// What is first in PATH is what runs, whatever else is there.

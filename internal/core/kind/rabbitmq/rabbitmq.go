@@ -118,7 +118,7 @@ func (Kind) Prepare(_ context.Context, in *kind.Instance, _ func(string)) error 
 		"enabled_plugins": "[].\n", "env.conf": "", "advanced.config": "[].\n",
 	}
 	for name, text := range files {
-		if err := os.WriteFile(filepath.Join(in.Run, name), []byte(text), 0o600); err != nil {
+		if _, err := in.WriteRun(name, text, true); err != nil {
 			return err
 		}
 	}

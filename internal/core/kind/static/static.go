@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"strconv"
+	"strings"
 
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/kind/webserver"
@@ -19,6 +20,8 @@ type Settings struct {
 	Root     string `toml:"root" doc:"the folder to serve"`
 	Fallback string `toml:"fallback" doc:"the file served for addresses that are no file's: \"index.html\" for a single page"`
 	Listing  bool   `toml:"listing" doc:"show folders without an index.html as a list"`
+	// Hosts are lower case, as they are compared.
+	Hosts []string `toml:"hosts" doc:"names that it answers to beside those of this machine, such as \"toolshed.test\"; others are refused"`
 }
 
 // Check reports a service without a folder.
@@ -77,6 +80,9 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	argv := []string{in.Program.Path, "emulate", "static", "--listen", "127.0.0.1:" + strconv.Itoa(in.Port), "--root", root(in), "--ready", webserver.ReadyPath, "--fallback", s.Fallback}
 	if s.Listing {
 		argv = append(argv, "--listing")
+	}
+	for _, h := range s.Hosts {
+		argv = append(argv, "--host", strings.ToLower(h))
 	}
 	return kind.Launch{Argv: argv, Dir: in.Data, Signal: "TERM"}, nil
 }

@@ -6,7 +6,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"os"
 	"path/filepath"
 	"regexp"
 	"strconv"
@@ -142,7 +141,7 @@ func Write(ctx context.Context, in *kind.Instance, t *template.Template, more ma
 	if err := t.Execute(&b, values); err != nil {
 		return err
 	}
-	if err := os.WriteFile(Config(in), []byte(b.String()), 0o600); err != nil {
+	if _, err := in.WriteRun(filepath.Base(Config(in)), b.String(), false); err != nil {
 		return err
 	}
 	if out, err := in.Command(ctx, in.Program.Path, test...).CombinedOutput(); err != nil {

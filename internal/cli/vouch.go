@@ -1,0 +1,28 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/core/project"
+)
+
+func (a *app) vouch() *cobra.Command {
+	return &cobra.Command{
+		Use: "vouch", Short: "Use a project although others may change it", Args: words(cobra.NoArgs),
+		Long: `Vouch remembers that you use this project although its declaration, or a folder
+on the way to it, belongs to somebody else or can be written by others: who can
+change it decides what is executed as you. A folder ` + project.StateDir + ` that was not made
+here, because it came with a home of before, say, is used from then on, too.`,
+		Example: "  neighbour -C /srv/toolshed vouch",
+		RunE: func(*cobra.Command, []string) error {
+			dir, err := project.Vouch(a.dir)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s is used from now on, whoever changes it\n", dir)
+			return nil
+		},
+	}
+}

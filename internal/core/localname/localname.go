@@ -1,0 +1,25 @@
+// Package localname knows the names of this machine, so that servers on it can
+// refuse requests that reached them by another: a page from elsewhere whose
+// name leads here for a moment (DNS rebinding) must not read what they serve.
+package localname
+
+import (
+	"net"
+	"net/netip"
+	"slices"
+	"strings"
+)
+
+// Is reports whether the value of a Host header (RFC 9110, section 7.2), with
+// or without a port, is a name or address of the loopback interface, or one of
+// more. Names below localhost are this machine's (RFC 6761, section 6.3).
+func Is(host string, more ...string) bool {
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	host = strings.ToLower(strings.TrimSuffix(strings.Trim(host, "[]"), "."))
+	if address, err := netip.ParseAddr(host); err == nil {
+		return address.Unmap().IsLoopback() || slices.Contains(more, host)
+	}
+	return host == "localhost" || strings.HasSuffix(host, ".localhost") || slices.Contains(more, host)
+}

@@ -1,0 +1,17 @@
+package localname
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestIs(t *testing.T) {
+	for host, is := range map[string]bool{
+		"localhost": true, "localhost:8080": true, "LOCALHOST.": true, "toolshed.localhost:1": true, "127.0.0.1": true, "127.9.9.9:80": true, "[::1]:80": true, "::1": true, "[::ffff:127.0.0.1]": true,
+		"shed.test": true, "shed.test:8080": true,
+		"": false, "example.org": false, "localhost.example.org": false, "10.0.0.1": false, "0.0.0.0": false, "127.0.0.1.example.org": false, "notlocalhost": false,
+	} {
+		assert.Equal(t, is, Is(host, "shed.test"), host)
+	}
+}

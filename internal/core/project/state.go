@@ -1,0 +1,230 @@
+package project
+
+import (
+	"bytes"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/port"
+)
+
+// idFile is the file in a project's folder for state that tells which of this
+// user's projects it is. Nobody else can know what it says.
+const idFile = "id"
+
+// StrangeStateError says that the folder for state was not made by this user's
+// Neighbour, so that nothing in it is believed or written to.
+type StrangeStateError struct{ Path, Why string }
+
+func (e *StrangeStateError) Error() string {
+	return fmt.Sprintf("%s %s, so nothing in it is used; look at what it is, and move it away, or, if it is yours: neighbour -C %s vouch", e.Path, e.Why, filepath.Dir(e.Path))
+}
+
+// checkState makes sure that the folder for state, if there is one, was made
+// by this user's Neighbour: it is a folder and no link, this user's, known by
+// its id, and not git's.
+func (p *Project) checkState() error {
+	strange := func(why string) error { return &StrangeStateError{p.state, why} }
+	info, err := os.Lstat(p.state)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	st, ok := info.Sys().(*syscall.Stat_t)
+	switch {
+	case info.Mode()&fs.ModeSymlink != 0:
+		return strange("is a link")
+	case !info.IsDir():
+		return strange("is no folder")
+	case ok && int(st.Uid) != os.Getuid():
+		return strange("belongs to " + port.UserName(int(st.Uid)))
+	case info.Mode().Perm()&0o022 != 0:
+		return strange("can be written by others")
+	}
+	for _, name := range []string{"logs", "run", "data"} {
+		if info, err := os.Lstat(filepath.Join(p.state, name)); err == nil && !info.IsDir() {
+			return strange("holds " + name + ", which is no folder of ours")
+		}
+	}
+	if !p.knowsState() {
+		return strange("was not made by Neighbour for this user")
+	}
+	if gitTracks(p.Dir, StateDir) {
+		return strange("is tracked by git")
+	}
+	return nil
+}
+
+// knowsState reports whether the folder for state is one that this user's
+// Neighbour has made. A user without a folder for that can't tell.
+func (p *Project) knowsState() bool {
+	list := listDir()
+	if list == "" {
+		return true
+	}
+	if id, err := p.id(); err == nil {
+		_, err = os.Stat(recordPath(id))
+		return err == nil
+	}
+	// Where no record could be made, none can be asked for.
+	if unix.Access(nearest(list), unix.W_OK) != nil {
+		return true
+	}
+	// Those of earlier versions have no id, but their projects are listed.
+	return enlisted(p.Dir)
+}
+
+// ensureState makes the folder for state, unless there is one. It appears with
+// its id in it, or not at all.
+func (p *Project) ensureState() error {
+	if err := p.checkState(); err != nil {
+		return err
+	}
+	if _, err := os.Lstat(p.state); err == nil {
+		return nil
+	}
+	fresh, err := os.MkdirTemp(p.Dir, StateDir+".new-")
+	if err != nil {
+		return fmt.Errorf("the project's folder for data can't be made: %w", err)
+	}
+	defer os.RemoveAll(fresh)
+	id := rand.Text()
+	if err := saveRecord(id, record{Dir: p.Dir}); err != nil && listDir() != "" {
+		// A home that can't be written is as good as none.
+		id = ""
+	}
+	for name, text := range map[string]string{idFile: id, ".gitignore": "*\n"} {
+		if err := os.WriteFile(filepath.Join(fresh, name), []byte(text), 0o600); err != nil {
+			return err
+		}
+	}
+	if err := os.Chmod(fresh, 0o700); err != nil {
+		return err
+	}
+	err = os.Rename(fresh, p.state)
+	if errors.Is(err, fs.ErrExist) || errors.Is(err, syscall.ENOTEMPTY) {
+		_ = os.Remove(recordPath(id))
+		return p.checkState() // another process was quicker
+	}
+	return err
+}
+
+// takeState makes the folder for state, if there is one, this user's own.
+func (p *Project) takeState() error {
+	err := p.checkState()
+	if err == nil || p.knowsState() {
+		return err // there is none, it is known, or it can't be taken
+	}
+	id, err := p.id()
+	if err != nil {
+		id = rand.Text()
+		if err := atomicfile.Write(filepath.Join(p.state, idFile), []byte(id), 0o600); err != nil {
+			return err
+		}
+	}
+	if err := saveRecord(id, record{Dir: p.Dir}); err != nil {
+		return err
+	}
+	return p.checkState()
+}
+
+// id is the project's own.
+func (p *Project) id() (string, error) {
+	b, err := readSmall(filepath.Join(p.state, idFile))
+	if err == nil && len(b) == 0 {
+		err = fs.ErrNotExist
+	}
+	return string(b), err
+}
+
+// record is what this user's Neighbour remembers of a project outside it.
+type record struct {
+	Dir string `json:"dir"`
+	// Commands are what the project executes, as its user agreed to it by
+	// starting the project; nil before.
+	Commands []string `json:"commands,omitempty"`
+}
+
+// recordPath is where the record of a project with an id is.
+func recordPath(id string) string {
+	return filepath.Join(listDir(), "..", "known", filepath.Base(filepath.Clean("/"+id))+".json")
+}
+
+// nearest returns a folder, or the nearest above it that exists.
+func nearest(dir string) string {
+	for ; dir != filepath.Dir(dir); dir = filepath.Dir(dir) {
+		if _, err := os.Stat(dir); err == nil {
+			break
+		}
+	}
+	return dir
+}
+
+func saveRecord(id string, r record) error {
+	if listDir() == "" || id == "" {
+		return nil
+	}
+	path := recordPath(id)
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	b, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	return atomicfile.Write(path, b, 0o600)
+}
+
+// readSmall reads a small file that is a file, and no link.
+func readSmall(path string) ([]byte, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() || info.Size() > 1<<10 {
+		return nil, fmt.Errorf("%s is not what it should be", path)
+	}
+	return io.ReadAll(io.LimitReader(f, 1<<10))
+}
+
+// gitTracks reports whether git tracks anything below a folder of the
+// project's. Git itself is asked only if its index may name it.
+func gitTracks(dir, name string) bool {
+	for at := dir; ; at = filepath.Dir(at) {
+		if _, err := os.Lstat(filepath.Join(at, ".git")); err == nil {
+			index, err := os.ReadFile(filepath.Join(at, ".git", "index"))
+			// Names may be cut where they begin as the one before.
+			if err == nil && !bytes.Contains(index, []byte(name[1:]+"/")) {
+				return false
+			}
+			out, err := git(dir, "ls-files", "--", name).Output()
+			return err == nil && len(out) > 0
+		}
+		if at == filepath.Dir(at) {
+			return false
+		}
+	}
+}
+
+// git prepares a command of git's that runs nothing of the repository's: no
+// hook, no monitor of files, no other program.
+func git(dir string, args ...string) *exec.Cmd {
+	off := []string{"-C", dir, "-c", "core.fsmonitor=false", "-c", "core.hooksPath=/dev/null", "-c", "core.pager=cat", "-c", "core.untrackedCache=false", "--no-optional-locks"}
+	cmd := exec.Command("git", append(off, args...)...)
+	cmd.Env = append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "GIT_EXTERNAL_DIFF=", "GIT_PAGER=cat")
+	return cmd
+}
