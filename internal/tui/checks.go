@@ -43,12 +43,15 @@ func (m *model) askChecks() tea.Cmd {
 		defer cancel()
 		began := time.Now()
 		all, err := client.Checks(ctx)
-		if errors.Is(err, api.ErrNoKeeper) || errors.Is(err, api.ErrLost) { // it is just replaced
-			var fresh *api.Client
-			if fresh, err = m.opts.Connect(ctx); err == nil {
-				defer fresh.Close()
-				all, err = fresh.Checks(ctx)
+		for range 10 { // it may just be replaced, and answer at the same place again
+			if !errors.Is(err, api.ErrNoKeeper) && !errors.Is(err, api.ErrLost) {
+				break
 			}
+			select {
+			case <-ctx.Done():
+			case <-time.After(100 * time.Millisecond):
+			}
+			all, err = client.Checks(ctx)
 		}
 		return checksMsg{all, time.Since(began), err}
 	}

@@ -332,6 +332,29 @@ func (m *model) do(a *action, withNeeds bool, names ...string) tea.Cmd {
 	if len(names) == 0 || names[0] == "" {
 		return nil
 	}
+	if a != stopping && len(m.overview.Unknown) > 0 {
+		return m.askUnknown(a, withNeeds, names)
+	}
+	return m.doIt(a, withNeeds, names)
+}
+
+// askUnknown asks before what the user has never had executed is.
+func (m *model) askUnknown(a *action, withNeeds bool, names []string) tea.Cmd {
+	q := &question{
+		title: "Start for the first time?",
+		text:  "You have not started this project on this machine before. It executes as you:",
+		yes:   "start",
+		list:  m.overview.Unknown,
+		then:  func(m *model) tea.Cmd { return m.doIt(a, withNeeds, names) },
+	}
+	if !m.overview.First {
+		q.title, q.text = "Execute what is new?", "This has come to the project since you last started it, and is executed as you:"
+	}
+	m.panel = q
+	return nil
+}
+
+func (m *model) doIt(a *action, withNeeds bool, names []string) tea.Cmd {
 	m.say(a.doing+" "+strings.Join(names, ", "), false)
 	limit := callLimit
 	if a.limit {

@@ -34,6 +34,7 @@ func (m *model) frame(title string, lines []string) []string {
 // question asks before something is done.
 type question struct {
 	title, text, yes string
+	list             []string // what the text speaks of, one in a line
 	then             func(*model) tea.Cmd
 }
 
@@ -41,6 +42,19 @@ func (q *question) draw(m *model) []string {
 	lines := []string{""}
 	for _, l := range wrap(q.text, min(60, m.width-12)) {
 		lines = append(lines, m.theme.paint(plain, l))
+	}
+	if len(q.list) > 0 {
+		lines = append(lines, "")
+	}
+	shown := q.list
+	if room := max(3, m.height-14); len(shown) > room {
+		shown = shown[:room-1]
+	}
+	for _, l := range shown {
+		lines = append(lines, m.theme.paint(strong, "  "+Truncate(Plain(l), m.width-14)))
+	}
+	if more := len(q.list) - len(shown); more > 0 {
+		lines = append(lines, m.theme.paint(faint, fmt.Sprintf("  and %d more, all in neighbour.toml", more)))
 	}
 	lines = append(lines, "", m.theme.paint(accent, "enter")+" "+m.theme.paint(plain, q.yes)+"   "+m.theme.paint(accent, "esc")+" "+m.theme.paint(plain, "leave as it is"))
 	return m.frame(q.title, lines)

@@ -31,9 +31,11 @@ type Overview struct {
 	// keeper has read; Mistake, what is wrong with them.
 	Changed bool   `json:"changed,omitempty"`
 	Mistake string `json:"mistake,omitempty"`
-	// First is what a start would execute, as long as the user has never
-	// started the project.
-	First []string `json:"first,omitempty"`
+	// Unknown lists the commands that a start would execute and that were not
+	// part of the project when its user last started it; First says that he
+	// never did.
+	Unknown []string `json:"unknown,omitempty"`
+	First   bool     `json:"first,omitempty"`
 	// Warning is something the user should know of the keeper itself.
 	Warning string `json:"warning,omitempty"`
 }
@@ -83,9 +85,7 @@ func New(ctx context.Context, p *project.Project, log *slog.Logger) *Keeper {
 		return d
 	})
 	k.project, k.notes = p, journal.OpenNotes(p.LogDir())
-	if fresh, first := p.News(); first {
-		k.overview.First = fresh
-	}
+	k.overview.Unknown, k.overview.First = p.News()
 	for _, u := range k.units {
 		describe(p, u.svc, &u.status)
 	}

@@ -22,7 +22,6 @@ func (k *Keeper) Start(prepare bool, names ...string) (time.Time, error) {
 	if later := k.decl.LaterKeys(""); len(later) > 0 {
 		k.warn(notCarriedOut(later))
 	}
-	k.agree()
 	k.writeEnvFile()
 	return k.startAll(k.chosen(names), names, prepare), nil
 }
@@ -37,7 +36,7 @@ func (k *Keeper) agree() {
 		k.log.Error("what is executed can't be remembered", "why", err)
 	}
 	k.mu.Lock()
-	k.overview.First = nil
+	k.overview.Unknown, k.overview.First = nil, false
 	k.mu.Unlock()
 }
 
@@ -56,9 +55,10 @@ func (k *Keeper) chosen(names []string) []string {
 }
 
 // startAll starts exactly these. Those that are named are run again even if
-// they have run to their end; see docs/CONCEPTS.md, "Once". If all of them run already, the time is that
-// of the start which made them run.
+// they have run to their end; see docs/CONCEPTS.md, "Once". If all of them run
+// already, the time is that of the start which made them run.
 func (k *Keeper) startAll(set, named []string, prepare bool) time.Time {
+	k.agree()
 	began, any := time.Now(), false
 	for _, name := range set {
 		if k.units[name].start(k.ctx, nil, request{at: began, again: slices.Contains(named, name), prepare: prepare}) {

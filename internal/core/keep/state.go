@@ -197,7 +197,8 @@ func (k *Keeper) saveState() error {
 
 // encodeState makes a line of a state with the services that are wanted.
 func (k *Keeper) encodeState(state Saved, wanted func(name string) bool) ([]byte, error) {
-	state.Overview.Warning, state.Overview.Changed, state.Overview.Mistake, state.Overview.First = "", false, "", nil
+	state.Overview.Warning, state.Overview.Changed, state.Overview.Mistake = "", false, ""
+	state.Overview.Unknown, state.Overview.First = nil, false
 	state.Services = map[string]SavedService{}
 	for name, u := range k.units {
 		if !wanted(name) {

@@ -74,7 +74,6 @@ type agreement struct {
 	news []string
 }
 
-
 // record reads what is remembered of the project.
 func (p *Project) record() (record, error) {
 	var r record

@@ -378,6 +378,11 @@ func (p *Project) shareData(in *kind.Instance) {
 
 // EnsureInstanceDirs makes an instance's folders.
 func (p *Project) EnsureInstanceDirs(in *kind.Instance) error {
+	if _, err := os.Lstat(p.state); err != nil {
+		if err := p.EnsureDirs(); err != nil {
+			return err
+		}
+	}
 	if in.Account != nil {
 		// Its account must be able to pass through, but not to look around.
 		shared := filepath.Dir(in.Data)
