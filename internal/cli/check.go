@@ -32,7 +32,7 @@ it found would stop a start.`,
 			if err != nil {
 				return err
 			}
-			all := check.Run(cmd.Context(), p, func(name string) bool { return current[name].State.Running() })
+			all := check.Run(cmd.Context(), p, func(name string) check.Seen { return keep.SeenBy(current[name]) })
 			if asJSON {
 				if err := a.json(struct {
 					Findings []check.Finding `json:"findings"`

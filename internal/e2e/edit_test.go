@@ -61,6 +61,8 @@ root = "."
 	s.see("0 of 2 ready")
 	assert.Equal(t, len(declared)-len("1"), len(file()), "only the port is shorter")
 	s.press("s")
+	s.see(`Start for the first time\?`)
+	s.press("Enter")
 	s.see("1 of 2 ready")
 	s.press("x")
 	s.see("stop it first")

@@ -147,6 +147,12 @@ func (m *model) facts(s api.Status, width int) []string {
 	case found:
 		row("found", LevelShape(f.Level)+" "+f.What+"  (7)", levelInk(f.Level))
 	}
+	if s.Exposed != "" {
+		row("network", "other machines can reach it: it listens on "+s.Exposed, stateWarn)
+	}
+	if s.Unwatched != "" {
+		row("reload", "looks at its files every 2 s instead of watching them: "+s.Unwatched, stateWarn)
+	}
 	for i, w := range s.Warnings {
 		name := ""
 		if i == 0 {

@@ -87,12 +87,21 @@ var projectChecks = []func(context.Context, *project.Project) []Finding{disk, op
 // those that its start makes itself.
 var atStart = []func(context.Context, *subject) []Finding{folders}
 
+// Seen is what a keeper sees of a service. It is all zero without one.
+type Seen struct {
+	// Running says that it runs, so that what it has isn't in its way.
+	Running bool
+	// Exposed is the address on which other machines can reach it; Unwatched,
+	// why its files of reload are polled and not watched.
+	Exposed, Unwatched string
+}
+
 // limit is how long a check may take.
 const limit = 5 * time.Second
 
-// Run makes all checks at the same time. Running says which services run. The
-// worst comes first, then by service in the order of a start.
-func Run(ctx context.Context, p *project.Project, running func(service string) bool) []Finding {
+// Run makes all checks at the same time. The worst
+// comes first, then by service in the order of a start.
+func Run(ctx context.Context, p *project.Project, seen func(service string) Seen) []Finding {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	var mu sync.Mutex
@@ -107,7 +116,9 @@ func Run(ctx context.Context, p *project.Project, running func(service string) b
 		wait.Go(func() { add(c(ctx, p)) })
 	}
 	for _, s := range p.Services {
-		wait.Go(func() { add(Service(ctx, p, s, running(s.Name))) })
+		now := seen(s.Name)
+		wait.Go(func() { add(Service(ctx, p, s, now.Running)) })
+		add(now.findings(p, s))
 	}
 	wait.Wait()
 	slices.SortStableFunc(all, func(a, b Finding) int {
@@ -142,6 +153,24 @@ func Service(ctx context.Context, p *project.Project, s *declare.Service, runnin
 		if s.Optional && out[i].Level == Stops {
 			out[i].Level = Warns
 		}
+	}
+	return out
+}
+
+// findings tells what of it the user should know.
+func (n Seen) findings(p *project.Project, s *declare.Service) []Finding {
+	sub := &subject{Project: p, service: s}
+	var out []Finding
+	if n.Exposed != "" {
+		f := sub.find("exposed", Note, "run", "it listens on "+n.Exposed+", where other machines can reach it")
+		f.Why = "whoever is in the same network can use it, with the data that it shows"
+		f.Remedy = "let it listen on 127.0.0.1, unless that is meant"
+		out = append(out, f)
+	}
+	if n.Unwatched != "" {
+		f := sub.find("reload", Warns, "reload", "its files of reload are looked at every 2 s instead of being watched: "+n.Unwatched)
+		f.Why = "it restarts a little later than it could, and looking takes some work"
+		out = append(out, f)
 	}
 	return out
 }

@@ -41,7 +41,7 @@ prepare = [{ run = "make", when = ["x"] }]
 [errand.count]
 run = "true"
 `)
-	all := check.Run(t.Context(), p, func(string) bool { return false })
+	all := check.Run(t.Context(), p, func(string) check.Seen { return check.Seen{} })
 	var got []string
 	for _, f := range all {
 		got = append(got, string(f.Level)+" "+f.ID)

@@ -21,16 +21,18 @@ func (k *Keeper) watchFiles() {
 	if len(sets) == 0 {
 		return
 	}
-	warn := func(err error) {
-		k.log.Error("reload", "why", err)
-		k.warn(err.Error())
+	polling := func(why error) {
+		text := ""
+		if why != nil {
+			text = why.Error()
+			k.log.Error("files of reload are polled", "why", why)
+		}
+		for _, s := range sets {
+			k.units[s.Service].set(func(st *Status) { st.Unwatched = text })
+		}
 	}
-	w, err := reload.New(k.decl.Dir, sets, k.reload, warn)
-	if err != nil {
-		warn(err)
-		return
-	}
-	w.Run(k.ctx)
+	polling(nil) // whatever a keeper before this one has met
+	reload.New(k.decl.Dir, sets, k.reload, polling).Run(k.ctx)
 }
 
 func words(all []declare.Word) []string {

@@ -16,10 +16,17 @@ import (
 
 // Checks makes all checks of the project.
 func (k *Keeper) Checks(ctx context.Context) []check.Finding {
-	return check.Run(ctx, k.project, func(service string) bool {
-		u := k.units[service]
-		return u != nil && u.snapshot().State.Running()
+	return check.Run(ctx, k.project, func(service string) check.Seen {
+		if u := k.units[service]; u != nil {
+			return SeenBy(u.snapshot())
+		}
+		return check.Seen{}
 	})
+}
+
+// SeenBy returns what of a status matters to the checks of a service.
+func SeenBy(s Status) check.Seen {
+	return check.Seen{Running: s.State.Running(), Exposed: s.Exposed, Unwatched: s.Unwatched}
 }
 
 // endWait is how long a process that is asked to end is waited for.

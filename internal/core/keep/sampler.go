@@ -5,6 +5,7 @@ import (
 
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/port"
 	"neighbour/internal/core/proc"
 )
 
@@ -12,6 +13,7 @@ import (
 type sampler struct {
 	before  map[proc.ID]usedUntil
 	zombies map[int]bool
+	exposed port.Sockets // as they were at the sample before
 }
 
 type usedUntil struct {
@@ -70,12 +72,25 @@ func (k *Keeper) measure() {
 	}
 }
 
+func pids(ids []proc.ID) []int {
+	var out []int
+	for _, id := range ids {
+		out = append(out, id.PID)
+	}
+	return out
+}
+
 func (k *Keeper) sample(sampler *sampler) {
 	table, err := proc.ReadTable()
 	if err != nil {
 		return
 	}
 	sampler.reap(table)
+	exposed, err := port.Exposed()
+	looks := err == nil && !exposed.Equal(sampler.exposed)
+	if looks {
+		sampler.exposed = exposed
+	}
 	for name, u := range k.units {
 		u.mu.Lock()
 		id, state, about := u.id, u.status.State, u.status.Notes
@@ -90,7 +105,16 @@ func (k *Keeper) sample(sampler *sampler) {
 				notes = n.Notes(in)
 			}
 		}
+		var reachable string
+		if looks {
+			if at := exposed.Of(pids(table.Belonging(id))); len(at) > 0 {
+				reachable = at[0].String()
+			}
+		}
 		u.mu.Lock()
+		if looks {
+			u.status.Exposed = reachable
+		}
 		u.status.Usage.CPU = push(u.status.Usage.CPU, recentSamples, cpu)
 		u.status.Usage.Memory = push(u.status.Usage.Memory, recentSamples, memory)
 		u.status.Notes = notes

@@ -84,6 +84,11 @@ type Status struct {
 	// Warnings are what is probably not meant as it is, and what is declared
 	// and not carried out yet.
 	Warnings []string `json:"warnings,omitempty"`
+	// Exposed names the address on which other machines can reach it, if it
+	// listens on one: "0.0.0.0:3000".
+	Exposed string `json:"exposed,omitempty"`
+	// Unwatched says why its files of reload are polled and not watched.
+	Unwatched string `json:"unwatched,omitempty"`
 	// Over says that it uses more than it may.
 	Over string `json:"over,omitempty"`
 	// Tries are how its latest lives ended, since it was started: the story of

@@ -244,7 +244,7 @@ func (u *unit) snapshot() Status {
 
 func stopped(s Status, reason string) Status {
 	s.State, s.Reason, s.Remarks, s.Blocked, s.PID, s.Until = Stopped, reason, nil, false, 0, time.Time{}
-	s.ReadyMS, s.Usage, s.Over, s.Trial, s.Early = 0, Usage{}, "", false, false
+	s.ReadyMS, s.Usage, s.Over, s.Exposed, s.Trial, s.Early = 0, Usage{}, "", "", false, false
 	return s
 }
 

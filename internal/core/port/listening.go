@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"net/netip"
 	"slices"
+	"strings"
 )
 
 // Listening lists the addresses that these processes listen on by TCP, sorted
@@ -23,6 +24,41 @@ func Listening(pids []int) ([]netip.AddrPort, error) {
 	}
 	slices.SortFunc(out, func(a, b netip.AddrPort) int { return cmp.Or(int(a.Port())-int(b.Port()), a.Compare(b)) })
 	return slices.Compact(out), nil
+}
+
+// Sockets are sockets that listen.
+type Sockets []socket
+
+// Exposed lists the sockets by which other machines can reach this one: all
+// that listen on TCP, but not on a loopback address.
+func Exposed() (Sockets, error) {
+	all, err := listening()
+	if err != nil {
+		return nil, err
+	}
+	all = slices.DeleteFunc(all, func(s socket) bool { return s.address.Unmap().IsLoopback() })
+	slices.SortFunc(all, func(a, b socket) int { return strings.Compare(a.inode, b.inode) })
+	return all, nil
+}
+
+// Equal reports whether both are the same sockets.
+func (s Sockets) Equal(other Sockets) bool {
+	return (s == nil) == (other == nil) && slices.EqualFunc(s, other, func(a, b socket) bool { return a.inode == b.inode })
+}
+
+// Of lists the addresses of those that these processes have open.
+func (s Sockets) Of(pids []int) []netip.AddrPort {
+	if len(s) == 0 {
+		return nil
+	}
+	var out []netip.AddrPort
+	inodes := inodesOf(pids)
+	for _, one := range s {
+		if inodes[one.inode] {
+			out = append(out, netip.AddrPortFrom(one.address, uint16(one.port)))
+		}
+	}
+	return out
 }
 
 // Stranger finds who listens on a port when it isn't one of a service's own

@@ -45,21 +45,48 @@ const named = 3
 // ignored are folders that hold what tools make and fetch.
 var ignored = []string{".git", ".neighbour", "node_modules", "vendor", "__pycache__", ".venv"}
 
-// Watcher watches the files of a project's services.
+// Where the system doesn't tell of changes, the files are looked at this often,
+// and this often it is asked again.
+const (
+	pollEvery  = 2 * time.Second
+	retryEvery = 30 * time.Second
+)
+
+// Watcher watches the files of a project's services. Where the system has no
+// more watches it polls them, until it has.
 type Watcher struct {
 	root    string
 	sets    []Set
-	bases   []string // the folders that the patterns begin with
-	watcher *fsnotify.Watcher
-	pending map[string]map[string]bool // by service, the files
+	bases   []string                          // the folders that the patterns begin with
+	open    func() (*fsnotify.Watcher, error) // fsnotify.NewWatcher, but in tests
+	watcher *fsnotify.Watcher                 // nil while the files are polled
+	failed  error                             // why they are
+	stamps  map[string]stamp                  // by file, while they are
+	pending map[string]map[string]bool        // by service, the files
 	told    func(Change)
-	warn    func(error)
+	polling func(why error)
+	// pollEvery and retryEvery, but in tests.
+	pollEvery, retryEvery time.Duration
+}
+
+// stamp is what changes of a file when it is written.
+type stamp struct {
+	size     int64
+	modified time.Time
+	inode    uint64
 }
 
 // New begins to watch the sets of files in a project's folder. Run tells the
-// changes; warn gets what can't be watched.
-func New(root string, sets []Set, told func(Change), warn func(error)) (*Watcher, error) {
-	w := &Watcher{root: root, sets: sets, pending: map[string]map[string]bool{}, told: told, warn: warn}
+// changes. Polling is called with the reason when the files are polled instead
+// of being watched, and with nil once they are watched again.
+func New(root string, sets []Set, told func(Change), polling func(why error)) *Watcher {
+	w := newWatcher(root, sets, told, polling)
+	w.begin()
+	return w
+}
+
+func newWatcher(root string, sets []Set, told func(Change), polling func(why error)) *Watcher {
+	w := &Watcher{root: root, sets: sets, open: fsnotify.NewWatcher, pending: map[string]map[string]bool{}, told: told, polling: polling, pollEvery: pollEvery, retryEvery: retryEvery}
 	for _, s := range sets {
 		for _, p := range s.Patterns {
 			if strings.HasPrefix(p, "!") {
@@ -71,22 +98,108 @@ func New(root string, sets []Set, told func(Change), warn func(error)) (*Watcher
 	}
 	slices.Sort(w.bases)
 	w.bases = slices.Compact(w.bases)
-	var err error
-	if w.watcher, err = fsnotify.NewWatcher(); err != nil {
-		return nil, explain(err)
+	return w
+}
+
+// begin watches, or polls where that can't be.
+func (w *Watcher) begin() {
+	w.failed = nil
+	watcher, err := w.open()
+	if err != nil {
+		w.poll(err)
+		return
 	}
+	w.watcher = watcher
 	for _, base := range w.bases {
 		w.add(base, false)
 	}
-	return w, nil
 }
 
-// explain says what to do where the system's limits are reached.
-func explain(err error) error {
-	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EMFILE) {
-		return fmt.Errorf("not all files of reload can be watched: the system's limit is reached (%w); raise it with: sysctl fs.inotify.max_user_watches=524288 fs.inotify.max_user_instances=512", err)
+// poll goes over from watching to polling, for all files: some of them alone
+// would be no use to whoever wonders why nothing happens.
+func (w *Watcher) poll(why error) {
+	if w.watcher != nil {
+		_ = w.watcher.Close()
+		w.watcher = nil
 	}
-	return fmt.Errorf("not all files of reload can be watched: %w", err)
+	w.failed = explain(why)
+	if w.stamps == nil {
+		w.stamps = w.look()
+		w.polling(w.failed)
+	}
+}
+
+// retry goes back to watching if that can be.
+func (w *Watcher) retry() {
+	if w.begin(); w.failed != nil {
+		return
+	}
+	w.compare() // what changed before the watches were there
+	w.stamps = nil
+	w.polling(nil)
+}
+
+// explain says why files aren't watched, and what to do where the system's
+// limits are reached.
+func explain(err error) error {
+	switch {
+	case errors.Is(err, syscall.EMFILE):
+		return fmt.Errorf("the system's limit of inotify instances, or of open files, is reached (%w); raise it with: sysctl fs.inotify.max_user_instances=512", err)
+	case errors.Is(err, syscall.ENOSPC):
+		return fmt.Errorf("the system's limit of inotify watches is reached (%w); raise it with: sysctl fs.inotify.max_user_watches=524288", err)
+	}
+	return err
+}
+
+// look notes the files that matter, as they are now.
+func (w *Watcher) look() map[string]stamp {
+	out := map[string]stamp{}
+	for _, base := range w.bases {
+		_ = filepath.WalkDir(filepath.Join(w.root, base), func(path string, d fs.DirEntry, err error) error {
+			if err != nil {
+				return nil // gone meanwhile, or not ours to read
+			}
+			if d.IsDir() {
+				if slices.Contains(ignored, d.Name()) {
+					return filepath.SkipDir
+				}
+				return nil
+			}
+			rel, _ := filepath.Rel(w.root, path)
+			if !slices.ContainsFunc(w.sets, func(s Set) bool { return s.matters(rel) }) {
+				return nil
+			}
+			if info, err := d.Info(); err == nil {
+				s := stamp{size: info.Size(), modified: info.ModTime()}
+				if st, ok := info.Sys().(*syscall.Stat_t); ok {
+					s.inode = st.Ino
+				}
+				out[rel] = s
+			}
+			return nil
+		})
+	}
+	return out
+}
+
+// compare notes what has changed since the files were looked at, and reports
+// whether anything has.
+func (w *Watcher) compare() bool {
+	now, any := w.look(), false
+	for file, s := range now {
+		if before, ok := w.stamps[file]; !ok || before != s {
+			w.changed(file)
+			any = true
+		}
+	}
+	for file := range w.stamps {
+		if _, ok := now[file]; !ok {
+			w.changed(file)
+			any = true
+		}
+	}
+	w.stamps = now
+	return any
 }
 
 // add watches a folder and those in it. What is in a new one counts as
@@ -98,7 +211,7 @@ func (w *Watcher) add(dir string, isNew bool) {
 		}
 		dir = filepath.Dir(dir)
 		isNew = false
-		if w.watch(dir) != nil {
+		if !w.watch(dir) {
 			return
 		}
 		if dir == "." {
@@ -119,44 +232,69 @@ func (w *Watcher) add(dir string, isNew bool) {
 		if slices.Contains(ignored, d.Name()) {
 			return filepath.SkipDir
 		}
-		if err := w.watch(rel); err != nil {
+		if !w.watch(rel) {
 			return filepath.SkipAll
 		}
 		return nil
 	})
 }
 
-func (w *Watcher) watch(dir string) error {
-	err := w.watcher.Add(filepath.Join(w.root, dir))
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		w.warn(explain(err))
-		return err
+// watch watches one folder, and reports whether folders are watched still.
+func (w *Watcher) watch(dir string) bool {
+	if w.watcher == nil {
+		return false
 	}
-	return nil
+	if err := w.watcher.Add(filepath.Join(w.root, dir)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		w.poll(err)
+		return false
+	}
+	return true
 }
 
 // Run tells changes until the context ends.
 func (w *Watcher) Run(ctx context.Context) {
-	defer w.watcher.Close()
+	defer func() {
+		if w.watcher != nil {
+			_ = w.watcher.Close()
+		}
+	}()
 	timer := time.NewTimer(time.Hour)
 	timer.Stop()
+	tries := time.Now()
 	for {
+		var events chan fsnotify.Event
+		var errs chan error
+		var polls <-chan time.Time
+		if w.watcher != nil {
+			events, errs, tries = w.watcher.Events, w.watcher.Errors, time.Now()
+		} else {
+			polls = time.After(w.pollEvery)
+		}
 		select {
 		case <-ctx.Done():
 			return
-		case e, ok := <-w.watcher.Events:
+		case e, ok := <-events:
 			if !ok {
 				return
 			}
 			w.event(e)
-		case err, ok := <-w.watcher.Errors:
+		case err, ok := <-errs:
 			if !ok {
 				return
 			}
 			if errors.Is(err, fsnotify.ErrEventOverflow) {
 				w.lookAgain()
 			} else {
-				w.warn(explain(err))
+				w.poll(err)
+			}
+		case <-polls:
+			changed := w.compare()
+			if time.Since(tries) >= w.retryEvery {
+				tries = time.Now()
+				w.retry()
+			}
+			if !changed {
+				continue
 			}
 		case <-timer.C:
 			w.tell()
