@@ -137,6 +137,7 @@ type jsonService struct {
 	Version  string            `json:"version"`
 	ReadyMS  float64           `json:"ready_ms"`
 	Restarts int               `json:"restarts"`
+	Exposed  string            `json:"exposed,omitempty"`
 	Facts    map[string]string `json:"facts"`
 }
 
@@ -152,7 +153,7 @@ func (a *app) printStatus(p *project.Project, current map[string]api.Status, pid
 		}
 		out.Services = append(out.Services, jsonService{
 			Name: st.Name, Kind: st.Kind, State: st.State, Reason: st.Reason, Needs: st.Needs, Step: st.Step,
-			Port: st.Port, PID: st.PID, Version: st.Version, ReadyMS: st.ReadyMS, Restarts: st.Restarts, Facts: facts,
+			Port: st.Port, PID: st.PID, Version: st.Version, ReadyMS: st.ReadyMS, Restarts: st.Restarts, Exposed: st.Exposed, Facts: facts,
 		})
 	}
 	return a.json(out)

@@ -160,11 +160,11 @@ type status struct {
 }
 
 type service struct {
-	Name, Kind, State, Reason, Version string
-	Needs                              []string
-	Step, Port, PID, Restarts          int
-	ReadyMS                            float64 `json:"ready_ms"`
-	Facts                              map[string]string
+	Name, Kind, State, Reason, Exposed, Version string
+	Needs                                       []string
+	Step, Port, PID, Restarts                   int
+	ReadyMS                                     float64 `json:"ready_ms"`
+	Facts                                       map[string]string
 }
 
 func (p *project) status() status {

@@ -456,3 +456,35 @@ func TestVariableTooLarge(t *testing.T) {
 	p.run("start")
 	assert.Regexp(t, `its environment has \d+ KB, of which the variable PHOTO has 200 KB, and the system takes at most 128 KB for one`, p.status().Service["api"].Reason)
 }
+
+// What other machines can reach is said, and so is that the system has no
+// watches left; files of reload matter all the same.
+func TestExposedAndUnwatched(t *testing.T) {
+	t.Parallel()
+	p := newProject(t, `
+[service.api]
+run = ["/usr/bin/perl", "-MIO::Socket::INET", "-e", "$l = IO::Socket::INET->new(LocalAddr => '0.0.0.0', LocalPort => $ENV{PORT}, Listen => 5, ReuseAddr => 1) or die; while ($c = $l->accept) { close $c }"]
+port = `+itoa(freePort(t))+`
+reload = ["*.pl"]
+`)
+	p.must("check")
+	none := exec.Command("unshare", "-U", "-r", "sh", "-c", `echo 0 > /proc/sys/user/max_inotify_instances && exec "$@"`, "sh", binary, "-C", p.dir, "start")
+	limited := exec.Command("unshare", "-U", "-r", "true").Run() == nil
+	if limited {
+		out, err := none.CombinedOutput()
+		require.NoError(t, err, string(out))
+	} else {
+		p.must("start")
+	}
+	require.Eventually(t, func() bool { return p.status().Service["api"].Exposed != "" }, 40*time.Second, 200*time.Millisecond)
+	assert.Regexp(t, `^0\.0\.0\.0:\d+$`, p.status().Service["api"].Exposed)
+	r := p.run("check")
+	assert.Contains(t, r.stdout, "where other machines can reach it")
+	if !limited {
+		t.Skip("user namespaces are off, so that no limit of watches can be set")
+	}
+	assert.Contains(t, r.stdout, "fs.inotify.max_user_instances")
+	pid := p.status().Service["api"].PID
+	p.write("a.pl", "1")
+	require.Eventually(t, func() bool { s := p.status().Service["api"]; return s.State == "ready" && s.PID != pid }, 60*time.Second, 200*time.Millisecond)
+}

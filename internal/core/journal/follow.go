@@ -24,7 +24,7 @@ type Follower struct {
 
 	dir     string
 	whole   map[string]func([]byte)
-	watcher *fsnotify.Watcher
+	watcher *fsnotify.Watcher    // nil where the system has none left: sizes are looked at
 	files   map[string]*followed // by path
 	emit    func(service string, lines []Line)
 	// stamp makes the follower keep the files of times. Of several followers
@@ -51,24 +51,38 @@ const pendingLimit = 1 << 20
 // together.
 const gather = 4 * time.Millisecond
 
+// Where the system doesn't tell of changes, the logs are looked at this often,
+// and this often it is asked again.
+const (
+	pollEvery  = 200 * time.Millisecond
+	retryEvery = 30 * time.Second
+)
+
 // Follow begins to follow the logs of the named services in a folder, each
 // from its present end. Run delivers the lines to emit, from one goroutine.
 func Follow(dir string, services []string, emit func(service string, lines []Line)) (*Follower, error) {
-	w, err := fsnotify.NewWatcher()
-	if err == nil {
-		if err = w.Add(dir); err != nil {
-			w.Close()
-		}
-	}
-	if err != nil {
+	if _, err := os.Stat(dir); err != nil {
 		return nil, fmt.Errorf("the logs can't be followed: %w", err)
 	}
-	f := &Follower{dir: dir, watcher: w, files: map[string]*followed{}, emit: emit, whole: map[string]func([]byte){}, buffer: make([]byte, 256<<10), failed: map[string]bool{}, look: make(chan looking)}
+	f := &Follower{dir: dir, watcher: watch(dir), files: map[string]*followed{}, emit: emit, whole: map[string]func([]byte){}, buffer: make([]byte, 256<<10), failed: map[string]bool{}, look: make(chan looking)}
 	for _, s := range services {
 		path := Path(dir, s)
 		f.files[path] = &followed{service: s, offset: Size(path), begins: freed(path)}
 	}
 	return f, nil
+}
+
+// watch returns a watcher of a folder, nil if the system has none left.
+func watch(dir string) *fsnotify.Watcher {
+	w, err := fsnotify.NewWatcher()
+	if err != nil {
+		return nil
+	}
+	if err := w.Add(dir); err != nil {
+		w.Close()
+		return nil
+	}
+	return w
 }
 
 // KeepTimes follows as Follow does and keeps the times of the lines, and the
@@ -146,11 +160,24 @@ func (f *Follower) CatchUp(ctx context.Context, service string) {
 
 // Run follows until the context ends.
 func (f *Follower) Run(ctx context.Context) {
-	defer f.watcher.Close()
+	defer func() {
+		if f.watcher != nil {
+			f.watcher.Close()
+		}
+	}()
 	dirty := map[string]bool{}
 	var wait <-chan time.Time
 	var read time.Time // the last time
+	tried := time.Now()
 	for {
+		var events chan fsnotify.Event
+		var errs chan error
+		var poll <-chan time.Time
+		if f.watcher != nil {
+			events, errs = f.watcher.Events, f.watcher.Errors
+		} else {
+			poll = time.After(pollEvery)
+		}
 		select {
 		case <-ctx.Done():
 			for path := range f.files {
@@ -160,7 +187,7 @@ func (f *Follower) Run(ctx context.Context) {
 		case l := <-f.look:
 			f.read(l.path)
 			close(l.done)
-		case e, ok := <-f.watcher.Events:
+		case e, ok := <-events:
 			if !ok {
 				return
 			}
@@ -170,7 +197,7 @@ func (f *Follower) Run(ctx context.Context) {
 					wait = time.After(gather - time.Since(read))
 				}
 			}
-		case _, ok := <-f.watcher.Errors:
+		case _, ok := <-errs:
 			if !ok {
 				return
 			}
@@ -180,6 +207,15 @@ func (f *Follower) Run(ctx context.Context) {
 			}
 			if wait == nil {
 				wait = time.After(gather)
+			}
+		case <-poll:
+			if time.Since(tried) > retryEvery {
+				tried, f.watcher = time.Now(), watch(f.dir)
+			}
+			for path, file := range f.files {
+				if Size(path) != file.offset {
+					f.read(path)
+				}
 			}
 		case <-wait:
 			wait, read = nil, time.Now()
