@@ -1,6 +1,9 @@
 package e2e
 
 import (
+	"bytes"
+	"context"
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -440,7 +443,7 @@ func TestEditsAtTheSameTime(t *testing.T) {
 // post sends a request to the keeper.
 func (p *project) post(path, body string) {
 	p.t.Helper()
-	client := http.Client{Transport: &http.Transport{Dial: func(string, string) (net.Conn, error) {
+	client := http.Client{Transport: &http.Transport{DialContext: func(context.Context, string, string) (net.Conn, error) {
 		return net.Dial("unix", filepath.Join(p.dir, ".neighbour/run/keeper.sock"))
 	}}}
 	defer client.CloseIdleConnections()
@@ -487,4 +490,75 @@ reload = ["*.pl"]
 	pid := p.status().Service["api"].PID
 	p.write("a.pl", "1")
 	require.Eventually(t, func() bool { s := p.status().Service["api"]; return s.State == "ready" && s.PID != pid }, 60*time.Second, 200*time.Millisecond)
+}
+
+// Every file of ours, damaged in every way, is a sentence at most: no panic, no
+// answer that breaks off, and a keeper that still tells and stops.
+func TestDamagedFiles(t *testing.T) {
+	t.Parallel()
+	damage := map[string]func(was []byte) []byte{
+		"empty":       func([]byte) []byte { return nil },
+		"half":        func(was []byte) []byte { return was[:len(was)/2] },
+		"null":        func([]byte) []byte { return []byte("null") },
+		"a list":      func([]byte) []byte { return []byte(`[1, "x", null]`) },
+		"other types": func([]byte) []byte { return []byte(`{"api": {"x": []}, "a": [null], "services": 3, "overview": null}`) },
+		"nulls":       func([]byte) []byte { return []byte(`{"api": null, "services": {"api": null}, "commands": null}`) },
+		"random": func([]byte) []byte {
+			b := make([]byte, 4096)
+			_, _ = rand.Read(b)
+			return b
+		},
+		"huge":     func([]byte) []byte { return bytes.Repeat([]byte("9"), 3<<20) },
+		"far away": func([]byte) []byte { return bytes.Repeat([]byte{0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0x3f}, 64) },
+	}
+	files := []string{"ports.json", "secrets.json", "made.json", "prepared.json", "id", "profile", "run/state.json", "run/ports.json", "logs/api.times", "logs/keeper.events.times", "logs/keeper.events", "logs/api.log"}
+	for name, spoil := range damage {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := newProject(t, `
+[service.api]
+run = "sh -c 'echo hello; exec sleep 1000'"
+prepare = [{ run = "touch made", makes = ["made"] }]
+[service.mail]
+kind = "mail"
+`)
+			for i, file := range files {
+				p.must("start")
+				for { // it prints at once
+					if strings.Contains(p.run("logs", "api").stdout, "hello") {
+						break
+					}
+					time.Sleep(20 * time.Millisecond)
+				}
+				running := i%2 == 0
+				if !running {
+					p.must("stop")
+				}
+				path := filepath.Join(p.dir, ".neighbour", file)
+				was, _ := os.ReadFile(path)
+				require.NoError(t, os.WriteFile(path, spoil(was), 0o600))
+				for _, args := range [][]string{{"status"}, {"status", "--json"}, {"logs"}, {"logs", "api", "--json"}, {"env", "api"}, {"check"}, {"start"}, {"restart", "api"}, {"stop"}, {"start"}} {
+					r := p.run(args...)
+					for _, bad := range []string{"panic", "goroutine", "EOF", "unexpected end", "nil pointer"} {
+						assert.NotContains(t, r.stderr, bad, "%s: %v", file, args)
+					}
+					if r.code != 0 {
+						assert.NotEmpty(t, r.stderr+r.stdout, "%s: %v says why", file, args)
+						assert.NotEqual(t, 2, r.code, "%s: %v", file, args)
+					}
+				}
+				require.NoFileExists(t, filepath.Join(p.dir, ".neighbour/logs/keeper.panic"))
+				if b, _ := os.ReadFile(filepath.Join(p.dir, ".neighbour/logs/keeper.err")); file != "logs/keeper.err" {
+					assert.NotContains(t, string(b), "panic", file)
+				}
+				_ = p.run("stop")
+				require.NoError(t, os.RemoveAll(path))
+				if was != nil {
+					require.NoError(t, os.WriteFile(path, was, 0o600))
+				}
+			}
+			p.must("start")
+			p.must("stop")
+		})
+	}
 }

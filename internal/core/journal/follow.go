@@ -100,9 +100,10 @@ func KeepTimes(dir string, services []string, latest int, emit func(service stri
 			continue // a new one is begun
 		}
 		last := t.last()
+		sound := t.sound(time.Now().Add(24 * time.Hour).UnixMilli())
 		t.close()
 		file.stamped = last.Millis
-		if last.Offset > file.offset { // the log was begun anew
+		if last.Offset > file.offset || !sound { // the log was begun anew, or the file is damaged
 			_ = os.Remove(timesPath(path))
 			last, file.stamped = stamp{}, 0
 		}

@@ -26,7 +26,7 @@ type stamps []stamp
 // at returns when the line at the offset was seen, in milliseconds, 0 if unknown.
 func (s stamps) at(offset int64) int64 {
 	i := sort.Search(len(s), func(i int) bool { return s[i].Offset > offset })
-	if i == 0 {
+	if i == 0 || s[i-1].Millis > lastMillis {
 		return 0
 	}
 	return s[i-1].Millis
@@ -71,8 +71,27 @@ func (t times) get(i int) stamp {
 	return decode(b[:])
 }
 
+// lastMillis is the last time that JSON can say (RFC 3339: the year 9999).
+const lastMillis = 253402300799999
+
+// decode reads a stamp. One that can't be is later than all.
 func decode(b []byte) stamp {
-	return stamp{int64(binary.LittleEndian.Uint64(b)), int64(binary.LittleEndian.Uint64(b[8:]))}
+	s := stamp{int64(binary.LittleEndian.Uint64(b)), int64(binary.LittleEndian.Uint64(b[8:]))}
+	if s.Offset < 0 || s.Millis < 0 || s.Millis > lastMillis {
+		return stamp{1 << 62, 1 << 62}
+	}
+	return s
+}
+
+// sound reports whether offsets and times only grow, up to a time.
+func (t times) sound(until int64) bool {
+	all := t.between(0, 1<<62)
+	for i, s := range all {
+		if s.Millis > until || i > 0 && (s.Offset < all[i-1].Offset || s.Millis < all[i-1].Millis) {
+			return false
+		}
+	}
+	return true
 }
 
 // last returns the newest stamp, zero if there is none.
@@ -156,7 +175,7 @@ func dropTimes(path string, begins int64) error {
 
 // fromMillis returns a time, zero for 0.
 func fromMillis(ms int64) time.Time {
-	if ms == 0 {
+	if ms <= 0 || ms > lastMillis {
 		return time.Time{}
 	}
 	return time.UnixMilli(ms)
