@@ -71,7 +71,7 @@ func TestChecksComeAndGo(t *testing.T) {
 	}{
 		"program":      {"[service.api]\nrun = \"./tool\"\n", nil, write("tool", "#!/bin/sh\n"), "program/api", "stops", "there is no program DIR/tool"},
 		"version":      {"[service.a]\nkind = \"redis\"\nversion = \">=99\"\n", nil, write("neighbour.local.toml", "service.a.version = \"*\"\n"), "program/a", "stops", `no installed Redis meets version = ">=99"`},
-		"runtime":      {api + "uses = { redis-server = \">=99\" }\n", nil, write("neighbour.local.toml", "service.api.uses = { redis-server = \">1\" }\n"), "program/api", "stops", `uses redis-server = ">=99", and `},
+		"runtime":      {api + "uses = { perl = \">=99\" }\n", nil, write("neighbour.local.toml", "service.api.uses = { perl = \">1\" }\n"), "program/api", "stops", `uses perl = ">=99", and `},
 		"port":         {api + fmt.Sprintf("port = %d\n", number), listen, unlisten, "port/api", "stops", fmt.Sprintf("port %d is held by e2e.test", number)},
 		"folder":       {api + "writes = [\"up\"]\n", nil, func(p *project) { require.NoError(t, os.Mkdir(filepath.Join(p.dir, "up"), 0o755)) }, "writes[0]/api", "stops", "the folder DIR/up doesn't exist"},
 		"rights":       {"[service.a]\nkind = \"postgres\"\nwrites = [\"up\"]\n", func(p *project) { require.NoError(t, os.Mkdir(filepath.Join(p.dir, "up"), 0o755)) }, func(p *project) { require.NoError(t, os.Chmod(filepath.Join(p.dir, "up"), 0o777)) }, "writes[0]/a", "stops", "can't be written by postgres: it is of root with mode 0755"},

@@ -36,6 +36,25 @@ var runtimes = map[string]runtime{
 
 const anyVersion = `(\d+\.\d+(?:\.\d+)?)`
 
+// usual are the runtimes that nobody is surprised to see asked for a version.
+var usual = []string{"go", "java", "python", "elixir", "erlang", "rust", "perl", "node", "npm", "php", "ruby"}
+
+// usersOwn reports whether a program is in the PATH that the user has, and not
+// in the project.
+func usersOwn(in *kind.Instance, path string) bool {
+	dir := filepath.Dir(path)
+	if !slices.Contains(filepath.SplitList(os.Getenv("PATH")), dir) {
+		return false
+	}
+	real, err := filepath.EvalSymlinks(path)
+	root, err2 := filepath.EvalSymlinks(in.Root)
+	if err != nil || err2 != nil || !filepath.IsAbs(dir) {
+		return false
+	}
+	rel, err := filepath.Rel(root, real)
+	return err != nil || !filepath.IsLocal(rel)
+}
+
 // kept are the shapes of the folders, from the user's home, where tools that
 // keep several versions of a runtime side by side put their programs.
 var kept = []string{".*/versions/*/bin", ".*/versions/*/*/bin", ".*/*/*/*/bin", ".*/*/*/bin", ".local/share/*/*/*/bin", ".local/share/*/*/*/*/bin", ".local/share/*/*/*/*/*/bin", "*/*/bin"}
@@ -84,8 +103,13 @@ func checkUse(in *kind.Instance, name string, c declare.Constraint) error {
 	if len(paths) == 0 {
 		return &kind.MissingError{Program: r.programs[0], Looked: whichPath(in), Packages: packages[r.programs[0]]}
 	}
-	if in.Untrusted { // it is there; which version it is would have to be asked
-		return nil
+	// What a project that was never started names isn't executed, but for the
+	// usual runtimes that the user has.
+	if in.Untrusted {
+		if !slices.Contains(usual, name) || !usersOwn(in, paths[0]) {
+			return nil
+		}
+		paths = slices.DeleteFunc(paths, func(p string) bool { return !usersOwn(in, p) })
 	}
 	expression := regexp.MustCompile(cmp.Or(r.version, anyVersion))
 	ask := []string{cmp.Or(r.ask, "--version")}
