@@ -164,6 +164,26 @@ health = { run = "./trap health" }
 	assert.Contains(t, p.run("start").stderr, "not executed here before:\n    b: ./trap other\n")
 }
 
+// What is written into the project's env file goes nowhere else by a link.
+func TestLinkedEnvFile(t *testing.T) {
+	t.Parallel()
+	for _, file := range []string{".env", "conf/.env"} {
+		p := newProject(t, "[env]\nwrite = \""+file+"\"\nkeys.MODE = \"shed\"\n"+program("api"))
+		elsewhere := t.TempDir()
+		precious := filepath.Join(elsewhere, ".env")
+		if file == ".env" {
+			require.NoError(t, os.WriteFile(precious, []byte("A=1\n"), 0o600))
+			require.NoError(t, os.Symlink(precious, filepath.Join(p.dir, ".env")))
+		} else {
+			require.NoError(t, os.Symlink(elsewhere, filepath.Join(p.dir, "conf")))
+		}
+		p.must("start")
+		b, _ := os.ReadFile(precious)
+		assert.NotContains(t, string(b), "MODE", file)
+		assert.Contains(t, p.run("status").stderr, "a link leads out of the project")
+	}
+}
+
 // What a declaration holds reaches no terminal as control sequences.
 func TestNothingMovesTheCursor(t *testing.T) {
 	t.Parallel()

@@ -210,6 +210,12 @@ func (p *Project) WriteEnvFile() (tracked bool, err error) {
 	fail := func(err error) (bool, error) {
 		return false, fmt.Errorf("%s: %s can't be written: %w", p.EnvFile.Write.At, p.EnvFile.Write.Value, err)
 	}
+	// A link that came with the project must not lead anywhere else.
+	if real := leadsTo(path); !filepath.IsAbs(p.EnvFile.Write.Value) {
+		if rel, err := filepath.Rel(leadsTo(p.Dir), real); err != nil || !filepath.IsLocal(rel) {
+			return fail(fmt.Errorf("a link leads out of the project, to %s; declare the whole path if that is meant", real))
+		}
+	}
 	src, err := readEnvFile(path)
 	if err != nil {
 		return fail(err)
@@ -233,6 +239,17 @@ func (p *Project) WriteEnvFile() (tracked bool, err error) {
 		return fail(err)
 	}
 	return tracked, nil
+}
+
+// leadsTo follows the links on the way to a file and of it, as far as it is there.
+func leadsTo(path string) string {
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		return real
+	}
+	if real, err := filepath.EvalSymlinks(filepath.Dir(path)); err == nil {
+		return filepath.Join(real, filepath.Base(path))
+	}
+	return path
 }
 
 // Tracked reports whether git tracks a file.
