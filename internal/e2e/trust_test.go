@@ -312,6 +312,26 @@ func TestDeclarationsOfOthers(t *testing.T) {
 	assert.Zero(t, r.code, r.stderr)
 }
 
+// In a project of another user's it is said whose it is.
+func TestProjectsOfOthers(t *testing.T) {
+	testkit.NeedRoot(t)
+	t.Parallel()
+	const me = 23470
+	dir, err := os.MkdirTemp("/tmp", "theirs")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755))
+	file := filepath.Join(dir, "neighbour.toml")
+	require.NoError(t, os.WriteFile(file, []byte(program("api")), 0o644))
+	env := []string{"HOME=" + dir}
+	assert.Contains(t, as(t, me, dir, env, "start").stderr, dir+" belongs to root: work in a copy that is yours")
+	require.NoError(t, os.Mkdir(filepath.Join(dir, ".neighbour"), 0o700))
+	assert.Contains(t, as(t, me, dir, env, "status").stderr, "/.neighbour belongs to root, who runs this project here; work in a copy of it that is yours")
+	require.NoError(t, os.Remove(filepath.Join(dir, ".neighbour")))
+	require.NoError(t, os.Chmod(file, 0o600))
+	assert.Contains(t, as(t, me, dir, env, "status").stderr, file+" belongs to root: work in a copy that is yours")
+}
+
 // Nothing is said to a keeper of somebody else's, and nobody is locked out by a
 // folder that a stranger has made.
 func TestStrangersKeeper(t *testing.T) {

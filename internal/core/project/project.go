@@ -108,6 +108,9 @@ func locate(dir string) (string, error) {
 func open(path, profile string) (*Project, error) {
 	files, err := declare.ReadFiles(path, configDir(), profile)
 	if err != nil {
+		if theirs := whose(path, err); theirs != "" {
+			err = fmt.Errorf("%w%s", err, theirs)
+		}
 		return nil, err
 	}
 	d, err := files.Parse(catalogue.All)

@@ -25,9 +25,15 @@ const idFile = "id"
 
 // StrangeStateError says that the folder for state was not made by this user's
 // Neighbour, so that nothing in it is believed or written to.
-type StrangeStateError struct{ Path, Why string }
+type StrangeStateError struct {
+	Path, Why string
+	Theirs    bool // it is another user's, so that this one can't take it on
+}
 
 func (e *StrangeStateError) Error() string {
+	if e.Theirs {
+		return fmt.Sprintf("%s %s, who runs this project here; work in a copy of it that is yours", e.Path, e.Why)
+	}
 	return fmt.Sprintf("%s %s, so nothing in it is used; look at what it is, and move it away, or, if it is yours: neighbour -C %s vouch", e.Path, e.Why, filepath.Dir(e.Path))
 }
 
@@ -35,7 +41,7 @@ func (e *StrangeStateError) Error() string {
 // by this user's Neighbour: it is a folder and no link, this user's, known by
 // its id, and not git's.
 func (p *Project) checkState() error {
-	strange := func(why string) error { return &StrangeStateError{p.state, why} }
+	strange := func(why string) error { return &StrangeStateError{Path: p.state, Why: why} }
 	info, err := os.Lstat(p.state)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -50,7 +56,7 @@ func (p *Project) checkState() error {
 	case !info.IsDir():
 		return strange("is no folder")
 	case ok && int(st.Uid) != os.Getuid():
-		return strange("belongs to " + port.UserName(int(st.Uid)))
+		return &StrangeStateError{Path: p.state, Why: "belongs to " + port.UserName(int(st.Uid)), Theirs: true}
 	case info.Mode().Perm()&0o022 != 0:
 		return strange("can be written by others")
 	}
@@ -98,7 +104,7 @@ func (p *Project) ensureState() error {
 	}
 	fresh, err := os.MkdirTemp(p.Dir, StateDir+".new-")
 	if err != nil {
-		return fmt.Errorf("the project's folder for data can't be made: %w", err)
+		return fmt.Errorf("the project's folder for data can't be made: %w%s", err, whose(p.Dir, err))
 	}
 	defer os.RemoveAll(fresh)
 	id := rand.Text()
@@ -120,6 +126,20 @@ func (p *Project) ensureState() error {
 		return p.checkState() // another process was quicker
 	}
 	return err
+}
+
+// whose tells, where something is not permitted, to whom a file belongs that
+// isn't this user's.
+func whose(path string, err error) string {
+	info, statErr := os.Stat(path)
+	if statErr != nil || !errors.Is(err, fs.ErrPermission) {
+		return ""
+	}
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok || int(st.Uid) == os.Getuid() {
+		return ""
+	}
+	return fmt.Sprintf("; %s belongs to %s: work in a copy that is yours", path, port.UserName(int(st.Uid)))
 }
 
 // takeState makes the folder for state, if there is one, this user's own.
