@@ -8,6 +8,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"syscall"
 
 	"neighbour/internal/core/atomicfile"
@@ -74,7 +75,7 @@ func othersMayChange(path string) (why string, err error) {
 	}
 	mode := info.Mode()
 	switch {
-	case int(st.Uid) != os.Getuid() && st.Uid != 0:
+	case int(st.Uid) != os.Getuid() && st.Uid != 0 && !rootsOutside(path, st.Uid):
 		return "belongs to " + port.UserName(int(st.Uid)), nil
 	case mode.IsDir() && mode&fs.ModeSticky != 0:
 		return "", nil
@@ -84,6 +85,21 @@ func othersMayChange(path string) (why string, err error) {
 		return "can be written by the group " + groupName(st.Gid), nil
 	}
 	return "", nil
+}
+
+// rootsOutside reports whether a folder is root's outside the namespace of
+// users that this process is in, where such owners are shown as nobody
+// (user_namespaces(7)). Only root can have made the folders at the top.
+func rootsOutside(path string, uid uint32) bool {
+	if filepath.Dir(filepath.Dir(path)) != "/" {
+		return false
+	}
+	overflow, err := os.ReadFile("/proc/sys/kernel/overflowuid")
+	if err != nil || strings.TrimSpace(string(overflow)) != strconv.Itoa(int(uid)) {
+		return false
+	}
+	ids, err := os.ReadFile("/proc/self/uid_map")
+	return err == nil && strings.Join(strings.Fields(string(ids)), " ") != "0 0 4294967295"
 }
 
 // onlyThisUser reports whether a group is this user's own, as many systems make
