@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -35,6 +36,97 @@ const endless = "[service.chatty]\nrun = \"sh -c 'i=0; while :; do i=$((i+1)); e
 
 var faults = map[string][]fault{
 	"keeper": {
+		{
+			name: "killed during the first preparation", promise: "the next start succeeds, whatever was left", declaration: "[service.ledger]\nkind = \"postgres\"\n",
+			found: "4 of 12 starts failed; mended: what prepares is found by its mark, and what is not finished is begun anew",
+			try: func(t *testing.T, p *project) {
+				testkit.Need(t, testkit.Postgres, "postgres")
+				for range 3 {
+					p.must("start", "--no-wait")
+					p.eventually(func(s status) bool { return s.Service["ledger"].State == "preparing" || s.Service["ledger"].State == "ready" })
+					p.killKeeper()
+				}
+				p.must("start")
+				assert.Equal(t, "ready", p.status().Service["ledger"].State)
+			},
+		},
+		{
+			name: "killed together with a server", promise: "a start brings the server back", declaration: "[service.ledger]\nkind = \"postgres\"\n",
+			found: "failed for good, 24 of 24; mended",
+			try: func(t *testing.T, p *project) {
+				testkit.Need(t, testkit.Postgres, "postgres")
+				p.must("start")
+				s := p.status()
+				for _, pid := range []int{s.Keeper.PID, s.Service["ledger"].PID} {
+					require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
+				}
+				p.must("start")
+				assert.Equal(t, "ready", p.status().Service["ledger"].State)
+			},
+		},
+		{
+			name: "its program is moved away", promise: "a change is applied all the same", declaration: program("api"),
+			found: "apply returned 0 and the service stayed stopped; mended",
+			try: func(t *testing.T, p *project) {
+				b, err := os.ReadFile(binary)
+				require.NoError(t, err)
+				moved := p.write("moved", string(b))
+				out, err := exec.Command(moved, "-C", p.dir, "start").CombinedOutput()
+				require.NoError(t, err, string(out))
+				require.NoError(t, os.Remove(moved))
+				p.write("neighbour.toml", program("api", "env.A = \"1\"")+program("more"))
+				pid := p.status().Service["api"].PID
+				p.must("apply")
+				s := p.status().Service
+				assert.Equal(t, "ready", s["api"].State)
+				assert.NotEqual(t, pid, s["api"].PID)
+			},
+		},
+		{
+			name: "its profile is removed from the file", promise: "it is said, and all works", declaration: program("api") + "[profile.away]\nservice.api.env.A = \"1\"\n",
+			found: "every command but stop refused; mended",
+			try: func(t *testing.T, p *project) {
+				p.must("start", "--profile", "away")
+				p.write("neighbour.toml", program("api"))
+				r := p.run("status")
+				assert.Zero(t, r.code)
+				assert.Contains(t, r.stderr, "has no profile away any more")
+				for _, args := range [][]string{{"env", "api"}, {"check"}, {"logs"}} {
+					assert.Zero(t, p.run(args...).code, args)
+				}
+				p.must("stop")
+				assert.NotContains(t, p.run("start").stderr, "away")
+			},
+		},
+		{
+			name: "wanted by many at once", promise: "one is started", declaration: program("api"),
+			found: "up to 16 waited; mended: one command starts a keeper, the others wait",
+			try: func(t *testing.T, p *project) {
+				var all sync.WaitGroup
+				for range 12 {
+					all.Go(func() { assert.Zero(t, p.run("start").code) })
+				}
+				done := make(chan struct{})
+				go func() { defer close(done); all.Wait() }()
+				most := 0
+				for over := false; !over; {
+					select {
+					case <-done:
+						over = true
+					case <-time.After(5 * time.Millisecond):
+					}
+					n := 0
+					lines, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+					for _, l := range lines {
+						if b, _ := os.ReadFile(l); strings.Contains(string(b), "\x00keep\x00-C\x00"+p.dir+"\x00") {
+							n++
+						}
+					}
+					most = max(most, n)
+				}
+				assert.LessOrEqual(t, most, 2, "keepers at once")
+			},
+		},
 		{
 			name: "killed while a service starts", promise: "the start is finished with the same process",
 			found: "held", declaration: program("slow", `health = { run = "test -e go", within = "30s" }`) + program("after", `needs = ["slow"]`),
