@@ -43,7 +43,9 @@ var faults = map[string][]fault{
 				testkit.Need(t, testkit.Postgres, "postgres")
 				for range 3 {
 					p.must("start", "--no-wait")
-					p.eventually(func(s status) bool { return s.Service["ledger"].State == "preparing" || s.Service["ledger"].State == "ready" })
+					p.eventually(func(s status) bool {
+						return s.Service["ledger"].State == "preparing" || s.Service["ledger"].State == "ready"
+					})
 					p.killKeeper()
 				}
 				p.must("start")
