@@ -1,27 +1,12 @@
 package api
 
-import (
-	"net"
+import "golang.org/x/sys/unix"
 
-	"golang.org/x/sys/unix"
-)
-
-// peerUID returns the user at the other end of a Unix socket (SO_PEERCRED,
-// unix(7)).
-func peerUID(conn *net.UnixConn) (int, error) {
-	raw, err := conn.SyscallConn()
+// credential asks for the user at the other end (SO_PEERCRED, unix(7)).
+func credential(fd int) (uid int, err error) {
+	cred, err := unix.GetsockoptUcred(fd, unix.SOL_SOCKET, unix.SO_PEERCRED)
 	if err != nil {
 		return 0, err
-	}
-	var cred *unix.Ucred
-	var failed error
-	if err := raw.Control(func(fd uintptr) {
-		cred, failed = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED)
-	}); err != nil {
-		return 0, err
-	}
-	if failed != nil {
-		return 0, failed
 	}
 	return int(cred.Uid), nil
 }
