@@ -78,7 +78,7 @@ func parseAddress(text string) (netip.Addr, int, bool) {
 func ownersOf(sockets []socket) map[string]int {
 	wanted, owners := map[string]bool{}, map[string]int{}
 	for _, s := range sockets {
-		wanted["socket:["+s.inode+"]"] = true
+		wanted[s.inode] = true
 	}
 	if len(wanted) == 0 {
 		return owners
@@ -86,19 +86,8 @@ func ownersOf(sockets []socket) map[string]int {
 	processes, _ := filepath.Glob("/proc/[0-9]*/fd")
 	for _, dir := range processes {
 		pid, _ := strconv.Atoi(strings.Split(dir, "/")[2])
-		d, err := os.Open(dir)
-		if err != nil {
-			continue
-		}
-		names, _ := d.Readdirnames(-1)
-		d.Close()
-		for _, n := range names {
-			target, err := os.Readlink(dir + "/" + n)
-			if err != nil || !wanted[target] {
-				continue
-			}
-			inode := strings.TrimSuffix(strings.TrimPrefix(target, "socket:["), "]")
-			if before := owners[inode]; before == 0 || pid < before {
+		for _, inode := range socketsIn(dir) {
+			if before := owners[inode]; wanted[inode] && (before == 0 || pid < before) {
 				owners[inode] = pid
 			}
 		}
@@ -106,22 +95,31 @@ func ownersOf(sockets []socket) map[string]int {
 	return owners
 }
 
+// socketsIn lists the inodes of the sockets in a process's folder of open files,
+// none if this user may not look into it.
+func socketsIn(dir string) []string {
+	d, err := os.Open(dir)
+	if err != nil {
+		return nil
+	}
+	names, _ := d.Readdirnames(-1)
+	d.Close()
+	var out []string
+	for _, n := range names {
+		target, err := os.Readlink(dir + "/" + n)
+		if inode, ok := strings.CutPrefix(target, "socket:["); err == nil && ok {
+			out = append(out, strings.TrimSuffix(inode, "]"))
+		}
+	}
+	return out
+}
+
 // inodesOf finds the sockets that these processes have open.
 func inodesOf(pids []int) map[string]bool {
 	out := map[string]bool{}
 	for _, pid := range pids {
-		dir := "/proc/" + strconv.Itoa(pid) + "/fd"
-		d, err := os.Open(dir)
-		if err != nil {
-			continue
-		}
-		names, _ := d.Readdirnames(-1)
-		d.Close()
-		for _, n := range names {
-			target, err := os.Readlink(dir + "/" + n)
-			if inode, ok := strings.CutPrefix(target, "socket:["); err == nil && ok {
-				out[strings.TrimSuffix(inode, "]")] = true
-			}
+		for _, inode := range socketsIn("/proc/" + strconv.Itoa(pid) + "/fd") {
+			out[inode] = true
 		}
 	}
 	return out
