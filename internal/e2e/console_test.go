@@ -4,6 +4,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -117,7 +119,17 @@ queues = ["late"]
 
 	// The checks leave nothing in the logs that comes again and again, nor a
 	// refused login of before the server was ready.
-	time.Sleep(11 * time.Second) // two checks of each
+	checks := func(name string) (n int) {
+		m := regexp.MustCompile(`(?m)^\S+ +` + name + ` .* (\d+) checks?,`).FindStringSubmatch(p.must("status"))
+		if m != nil {
+			n, _ = strconv.Atoi(m[1])
+		}
+		return n
+	}
+	for _, name := range []string{"ledger", "orders"} {
+		before := checks(name)
+		require.Eventually(t, func() bool { return checks(name) >= before+2 }, 2*time.Minute, 500*time.Millisecond, name)
+	}
 	assert.NotContains(t, p.must("logs", "ledger"), "FATAL")
 	assert.LessOrEqual(t, strings.Count(p.must("logs", "orders", "-n", "1000"), "accepting AMQP connection"), 2)
 }
