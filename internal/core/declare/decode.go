@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 	"unicode/utf8"
 )
@@ -58,18 +59,42 @@ type field struct {
 	or    string // a text that may stand in place of the value, which is left alone then
 }
 
+// tagged is a struct's field that a key of the declaration fills.
+type tagged struct {
+	index int
+	key   string
+	later bool
+	or    string
+}
+
+// tags has the tagged fields of the struct types that were seen, since there
+// are few types and many values.
+var tags sync.Map // reflect.Type to []tagged
+
+func tagsOf(t reflect.Type) []tagged {
+	if known, ok := tags.Load(t); ok {
+		return known.([]tagged)
+	}
+	var all []tagged
+	for i := range t.NumField() {
+		tag := t.Field(i).Tag
+		if key := tag.Get("toml"); key != "" {
+			all = append(all, tagged{i, key, tag.Get("later") != "", tag.Get("or")})
+		}
+	}
+	tags.Store(t, all)
+	return all
+}
+
 // fields maps the keys of struct types to their values.
 func fields(targets ...any) (map[string]field, []string) {
 	byKey := map[string]field{}
 	var keys []string
 	for _, target := range targets {
 		v := reflect.ValueOf(target).Elem()
-		for i := range v.NumField() {
-			tag := v.Type().Field(i).Tag
-			if key := tag.Get("toml"); key != "" {
-				byKey[key] = field{v.Field(i), tag.Get("later") != "", tag.Get("or")}
-				keys = append(keys, key)
-			}
+		for _, t := range tagsOf(v.Type()) {
+			byKey[t.key] = field{v.Field(t.index), t.later, t.or}
+			keys = append(keys, t.key)
 		}
 	}
 	return byKey, keys
@@ -280,11 +305,8 @@ func texts(path string, v reflect.Value, visit func(key string, t Text)) {
 			texts(path, reflect.ValueOf(c.Args), visit)
 			return
 		}
-		for i := range v.NumField() {
-			f := v.Type().Field(i)
-			if key := f.Tag.Get("toml"); key != "" {
-				texts(join(path, key), v.Field(i), visit)
-			}
+		for _, t := range tagsOf(v.Type()) {
+			texts(join(path, t.key), v.Field(t.index), visit)
 		}
 	case reflect.Map:
 		if v.Type().Elem() != textType {
