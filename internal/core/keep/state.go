@@ -121,9 +121,9 @@ func (k *Keeper) saveWhenAsked() {
 			save()
 			return
 		}
-		// Many changes at once are written once, and what could not be
-		// written is tried again.
-		pause := 5 * time.Millisecond
+		// Many changes at once are written once, the more the more services
+		// there are, and what could not be written is tried again.
+		pause := 5*time.Millisecond + time.Duration(len(k.units))*40*time.Microsecond
 		if failing {
 			pause = time.Second
 			k.saveSoon("")
