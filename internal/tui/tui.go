@@ -37,7 +37,8 @@ func Run(ctx context.Context, opts Options) (Left, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	m := newModel(ctx, opts)
-	_, err := tea.NewProgram(m, tea.WithContext(ctx)).Run()
+	// A key is answered at the next of the frames, so there are many of them.
+	_, err := tea.NewProgram(m, tea.WithContext(ctx), tea.WithFPS(120)).Run()
 	if err != nil && !errors.Is(err, tea.ErrInterrupted) {
 		return Left{}, fmt.Errorf("the full screen failed: %w", err)
 	}
