@@ -244,8 +244,16 @@ type Events struct {
 
 // Events begins to listen for changes, until the context ends or the stream
 // is closed.
-func (c *Client) Events(ctx context.Context) (*Events, error) {
-	resp, err := c.send(ctx, http.MethodGet, "/events", nil)
+func (c *Client) Events(ctx context.Context) (*Events, error) { return c.events(ctx, "/events") }
+
+// Progress is as Events, with only what keep.Status.Progress leaves of each
+// service, which is much less to send and to read.
+func (c *Client) Progress(ctx context.Context) (*Events, error) {
+	return c.events(ctx, "/events?progress=true")
+}
+
+func (c *Client) events(ctx context.Context, path string) (*Events, error) {
+	resp, err := c.send(ctx, http.MethodGet, path, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -312,9 +312,12 @@ func (s *Server) edit(w http.ResponseWriter, r *http.Request) {
 // make its watchers busy.
 const frame = 16 * time.Millisecond
 
-// together is the least time between two events if a state changes: many that
-// change at once are told at once.
-const together = 3 * time.Millisecond
+// together returns the least time between two events if a state changes: what
+// changes at nearly the same time is told at once. The more services there
+// are, the more that is, and the more an event costs its readers.
+func together(services int) time.Duration {
+	return min(3*time.Millisecond+time.Duration(services)*40*time.Microsecond, frame)
+}
 
 // sendEvent sends a value as a server-sent event (HTML Living Standard,
 // section 9.2).
@@ -330,16 +333,27 @@ func sendEvent(w http.ResponseWriter, v any) error {
 }
 
 // events sends a Snapshot of what changed for each change, the first with
-// everything.
+// everything. With the query progress=true it has only what tells how far a
+// start is.
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.WriteHeader(http.StatusOK)
 	watch := s.keeper.Watch()
 	defer watch.Close()
+	progress := r.URL.Query().Get("progress") == "true"
+	var pause time.Duration
 	for {
 		snapshot, err := watch.Next(r.Context())
 		if err != nil {
 			return
+		}
+		if pause == 0 { // the first has all services
+			pause = together(len(snapshot.Services))
+		}
+		if progress {
+			for i, st := range snapshot.Services {
+				snapshot.Services[i] = st.Progress()
+			}
 		}
 		sent := time.Now()
 		if sendEvent(w, snapshot) != nil {
@@ -350,7 +364,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 			return
 		case <-time.After(frame):
 		case <-watch.Urgent():
-			time.Sleep(together - time.Since(sent))
+			time.Sleep(pause - time.Since(sent))
 		}
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -68,6 +69,14 @@ func Run(args []string) int {
 	}
 	fmt.Fprintln(a.err, "neighbour:", err)
 	return failed
+}
+
+// collectLess has garbage collected less often, up to an amount of memory in
+// bytes. A start is a burst of garbage at the very time when the processor is
+// wanted for what is started, and a screen should answer a key at once.
+func collectLess(limit int64) {
+	debug.SetGCPercent(400)
+	debug.SetMemoryLimit(limit)
 }
 
 func (a *app) root() *cobra.Command {
@@ -155,6 +164,7 @@ func fullScreen() bool {
 
 // show runs the full screen and says afterwards how things are.
 func (a *app) show(ctx context.Context, p *project.Project, client *api.Client) error {
+	collectLess(96 << 20)
 	left, err := tui.Run(ctx, tui.Options{
 		Client:  client,
 		Connect: func(ctx context.Context) (*api.Client, error) { return api.Connect(ctx, p) },

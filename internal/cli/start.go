@@ -201,6 +201,7 @@ func (a *app) stopped(p *project.Project, d api.Done, asJSON bool) error {
 // that would touch services that run, other than except: then that is said,
 // and whole is false.
 func (a *app) connect(ctx context.Context, open func() (*project.Project, error), names, except []string) (p *project.Project, client *api.Client, whole bool, err error) {
+	collectLess(64 << 20)
 	if p, err = open(); err != nil {
 		return nil, nil, false, err
 	}
@@ -272,15 +273,15 @@ var errKeeperEnded = errors.New("the keeper ended meanwhile")
 // follow shows what happens after a request until each of the named services
 // and all that they need is ready or will not be.
 func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client, names []string, asJSON bool, request func() (api.Done, error)) error {
-	events, err := client.Events(ctx)
-	if err != nil {
-		return err
-	}
-	defer events.Close()
 	d, err := request()
 	if err != nil {
 		return err
 	}
+	events, err := client.Progress(ctx)
+	if err != nil {
+		return err
+	}
+	defer events.Close()
 	if len(names) == 0 {
 		names = p.Names()
 	}
@@ -321,7 +322,17 @@ func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client
 			fmt.Fprintf(a.err, "%s: note: %s\n", name, tui.Clean(w))
 		}
 	}
-	return a.result(p, names, current, time.Since(began), asJSON)
+	took := time.Since(began)
+	if asJSON { // all that there is to tell, then
+		s, err := client.Status(ctx)
+		if err != nil {
+			return err
+		}
+		for _, st := range s.Services {
+			current[st.Name] = st
+		}
+	}
+	return a.result(p, names, current, took, asJSON)
 }
 
 func settled(names []string, current map[string]api.Status) bool {
@@ -360,6 +371,12 @@ func (a *app) result(p *project.Project, names []string, current map[string]api.
 	return nil
 }
 
+// told is what a reporter has told of a service.
+type told struct {
+	state   keep.State
+	blocked bool
+}
+
 // reporter shows the progress of services: on a terminal one line each that
 // changes in place, otherwise a line for each change.
 type reporter struct {
@@ -368,13 +385,13 @@ type reporter struct {
 	live  bool
 	width int
 	lines int // drawn so far
-	said  map[string]string
+	said  map[string]told
 	pad   int
 	last  map[string]api.Status
 }
 
 func newReporter(out io.Writer, live *os.File, names []string) *reporter {
-	r := &reporter{out: out, names: names, said: map[string]string{}}
+	r := &reporter{out: out, names: names, said: map[string]told{}}
 	for _, n := range names {
 		r.pad = max(r.pad, len(n))
 	}
@@ -408,16 +425,15 @@ func (r *reporter) show(current map[string]api.Status) {
 	}
 	for _, name := range r.names {
 		st := current[name]
-		text := r.line(st)
 		if r.live {
-			fmt.Fprintf(&b, "\r\x1b[K%s\n", tui.Truncate(tui.Clean(text), r.width-1))
+			fmt.Fprintf(&b, "\r\x1b[K%s\n", tui.Truncate(tui.Clean(r.line(st)), r.width-1))
 			continue
 		}
 		// Without a terminal only changes of the state are told, and that a
 		// service won't start.
-		if key := fmt.Sprint(st.State, st.Blocked); r.said[name] != key {
-			r.said[name] = key
-			b.WriteString(text + "\n")
+		if now := (told{st.State, st.Blocked}); r.said[name] != now {
+			r.said[name] = now
+			b.WriteString(r.line(st) + "\n")
 			for _, remark := range st.Remarks {
 				b.WriteString("    " + remark + "\n")
 			}

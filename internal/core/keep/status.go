@@ -100,6 +100,15 @@ type Status struct {
 	Lines []journal.Line `json:"lines"`
 }
 
+// Progress returns what tells how far the start of a service is, without what
+// it is and what it printed and used.
+func (s Status) Progress() Status {
+	return Status{
+		Name: s.Name, State: s.State, Reason: s.Reason, Remarks: s.Remarks, Optional: s.Optional, Blocked: s.Blocked, Trial: s.Trial, Early: s.Early,
+		Port: s.Port, PID: s.PID, Since: s.Since, Began: s.Began, Until: s.Until, ReadyMS: s.ReadyMS, Restarts: s.Restarts, Warnings: s.Warnings,
+	}
+}
+
 // Declared is what the declaration says of a service, as far as it can be
 // changed one by one.
 type Declared struct {
