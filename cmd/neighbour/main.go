@@ -2,9 +2,20 @@
 package main
 
 import (
+	"context"
 	"os"
 
 	"neighbour/internal/cli"
+	"neighbour/internal/tui"
+	"neighbour/internal/tui/shell"
 )
 
-func main() { os.Exit(cli.Run(os.Args[1:])) }
+func main() {
+	os.Exit(cli.Run(os.Args[1:], cli.Screens{
+		Run: func(ctx context.Context, o cli.ScreenOptions) (cli.Left, error) {
+			left, err := tui.Run(ctx, shell.Options{Client: o.Client, Connect: o.Connect, Refresh: o.Refresh})
+			return cli.Left(left), err
+		},
+		Setup: tui.Setup,
+	}))
+}

@@ -18,6 +18,9 @@ const Version = "1"
 // versionHeader carries the version in every request and answer.
 const versionHeader = "Neighbour-Api"
 
+// byHeader says in a request who makes it.
+const byHeader = "Neighbour-By"
+
 // Keeper is what a keeper says of itself.
 type Keeper struct {
 	PID     int    `json:"pid"`

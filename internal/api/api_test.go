@@ -41,7 +41,7 @@ func serve(t *testing.T, toml string) (*Client, *project.Project) {
 	go func() { served <- NewServer(k, cancel, log).Serve(ctx, l) }()
 	c := NewClient(p.Socket())
 	t.Cleanup(func() {
-		_, _ = k.Stop()
+		_, _ = k.Stop(context.Background())
 		cancel()
 		c.Close()
 		assert.NoError(t, <-served)

@@ -65,10 +65,10 @@ func TestChecksAndRemedies(t *testing.T) {
 	require.Len(t, w.Variables, 2)
 	assert.Equal(t, fmt.Sprint(held.Actions[0].Port), w.Variables[0].Value)
 
-	along, err := c.Along(ctx, "api")
+	impact, err := c.Impact(ctx, "api")
 	require.NoError(t, err)
-	assert.Empty(t, along.Needs)
-	_, err = c.Along(ctx, "nobody")
+	assert.Empty(t, impact.Needs)
+	_, err = c.Impact(ctx, "nobody")
 	assert.ErrorContains(t, err, `there is no service "nobody"`)
 	effects, err := c.Changes(ctx)
 	require.NoError(t, err)

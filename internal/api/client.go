@@ -12,6 +12,8 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"path/filepath"
+	"strings"
 
 	"neighbour/internal/core/check"
 	"neighbour/internal/core/keep"
@@ -39,11 +41,13 @@ func (e *StrangeKeeperError) Error() string {
 // Client talks to a keeper.
 type Client struct {
 	http *http.Client
+	// By says who asks, for those who look at operations.
+	By string
 }
 
 // NewClient makes a client for the keeper's socket. It doesn't connect yet.
 func NewClient(socket string) *Client {
-	return &Client{http: &http.Client{Transport: &http.Transport{
+	return &Client{By: whoAsks(), http: &http.Client{Transport: &http.Transport{
 		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			conn, err := new(net.Dialer).DialContext(ctx, "unix", socket)
 			if err != nil {
@@ -57,6 +61,15 @@ func NewClient(socket string) *Client {
 			return conn, nil
 		},
 	}}}
+}
+
+// whoAsks names this program with its command: "neighbour stop, pid 812".
+func whoAsks() string {
+	who := filepath.Base(os.Args[0])
+	if len(os.Args) > 1 && !strings.HasPrefix(os.Args[1], "-") {
+		who += " " + os.Args[1]
+	}
+	return fmt.Sprintf("%s, pid %d", who, os.Getpid())
 }
 
 // Close lets go of idle connections.
@@ -87,6 +100,7 @@ func (c *Client) send(ctx context.Context, method, path string, body any) (*http
 		return nil, err
 	}
 	req.Header.Set(versionHeader, Version)
+	req.Header.Set(byHeader, c.By)
 	resp, err := c.http.Do(req)
 	if errors.Is(err, ErrNoKeeper) {
 		return nil, ErrNoKeeper
@@ -159,10 +173,22 @@ func (c *Client) Kinds(ctx context.Context) ([]project.Available, error) {
 	return kinds, err
 }
 
-// Along tells what else an operation on a service is about.
-func (c *Client) Along(ctx context.Context, service string) (keep.Along, error) {
-	var a keep.Along
-	err := c.do(ctx, http.MethodGet, "/services/"+url.PathEscape(service)+"/along", nil, &a)
+// Operations returns those under way, and the latest that ended.
+func (c *Client) Operations(ctx context.Context) ([]keep.Operation, error) {
+	var all []keep.Operation
+	err := c.do(ctx, http.MethodGet, "/operations", nil, &all)
+	return all, err
+}
+
+// Cancel cancels an operation.
+func (c *Client) Cancel(ctx context.Context, id int) error {
+	return c.do(ctx, http.MethodPost, fmt.Sprintf("/operations/%d/cancel", id), nil, &Done{})
+}
+
+// Impact tells what else an operation on a service is about.
+func (c *Client) Impact(ctx context.Context, service string) (keep.Impact, error) {
+	var a keep.Impact
+	err := c.do(ctx, http.MethodGet, "/services/"+url.PathEscape(service)+"/impact", nil, &a)
 	return a, err
 }
 

@@ -27,7 +27,7 @@ func FuzzRequests(f *testing.F) {
 		{"GET", "/v1/logs/count?services=api,web", ""}, {"GET", "/v1/logs?from=x", ""}, {"GET", "/v1/logs?n=-1", ""},
 		{"POST", "/v1/start", `{"services":["api"]}`}, {"POST", "/v1/stop", `{"services":["nothing"]}`}, {"POST", "/v1/restart", `{"with_needs":1}`},
 		{"POST", "/v1/remedy", `{"finding":"x","action":{"do":"port"}}`}, {"POST", "/v1/declaration", `{"service":"api","set":{"port":"x"}}`},
-		{"POST", "/v1/apply", ""}, {"GET", "/v1/services/api/along", ""}, {"GET", "/v1/wiring", ""}, {"GET", "/v1/events", ""}, {"PUT", "/v2//..", "\x00"},
+		{"POST", "/v1/apply", ""}, {"GET", "/v1/services/api/impact", ""}, {"GET", "/v1/wiring", ""}, {"GET", "/v1/events", ""}, {"PUT", "/v2//..", "\x00"},
 	} {
 		f.Add(r[0], r[1], []byte(r[2]))
 	}

@@ -79,7 +79,7 @@ func Keep(ctx context.Context, dir, profile string, start []string) error {
 	go endWhenIdle(ctx, k, endStopped)
 	<-adopted
 	if len(start) > 0 {
-		if _, err := k.Start(false, start...); err != nil {
+		if _, err := k.Start(keep.AskedBy(ctx, "apply"), false, start...); err != nil {
 			log.Error("start", "why", err)
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"strconv"
 	"strings"
 	"time"
 
@@ -42,23 +43,25 @@ func NewServer(k *keep.Keeper, end context.CancelFunc, log *slog.Logger) *Server
 
 func (s *Server) routes() map[string]http.HandlerFunc {
 	return map[string]http.HandlerFunc{
-		"GET /v1/keeper":                s.hello,
-		"GET /v1/status":                s.status,
-		"GET /v1/events":                s.events,
-		"POST /v1/start":                s.start,
-		"POST /v1/stop":                 s.stop,
-		"POST /v1/restart":              s.restart,
-		"GET /v1/logs":                  s.logs,
-		"GET /v1/logs/count":            s.countLogs,
-		"GET /v1/services/{name}/along": s.along,
-		"GET /v1/kinds":                 s.kinds,
-		"GET /v1/checks":                s.checks,
-		"GET /v1/wiring":                s.wiring,
-		"POST /v1/remedy":               s.remedy,
-		"GET /v1/changes":               s.changes,
-		"POST /v1/apply":                s.apply,
-		"POST /v1/reread":               s.reread,
-		"POST /v1/declaration":          s.edit,
+		"GET /v1/keeper":                  s.hello,
+		"GET /v1/status":                  s.status,
+		"GET /v1/events":                  s.events,
+		"POST /v1/start":                  s.start,
+		"POST /v1/stop":                   s.stop,
+		"POST /v1/restart":                s.restart,
+		"GET /v1/logs":                    s.logs,
+		"GET /v1/logs/count":              s.countLogs,
+		"GET /v1/services/{name}/impact":  s.impact,
+		"GET /v1/operations":              s.operations,
+		"POST /v1/operations/{id}/cancel": s.cancel,
+		"GET /v1/kinds":                   s.kinds,
+		"GET /v1/checks":                  s.checks,
+		"GET /v1/wiring":                  s.wiring,
+		"POST /v1/remedy":                 s.remedy,
+		"GET /v1/changes":                 s.changes,
+		"POST /v1/apply":                  s.apply,
+		"POST /v1/reread":                 s.reread,
+		"POST /v1/declaration":            s.edit,
 	}
 }
 
@@ -125,12 +128,36 @@ func (s *Server) status(w http.ResponseWriter, _ *http.Request) {
 	reply(w, http.StatusOK, s.keeper.Snapshot())
 }
 
+// asked returns the context of a request, with who made it.
+func asked(r *http.Request) context.Context {
+	return keep.AskedBy(r.Context(), r.Header.Get(byHeader))
+}
+
+func (s *Server) operations(w http.ResponseWriter, _ *http.Request) {
+	reply(w, http.StatusOK, s.keeper.Operations())
+}
+
+func (s *Server) cancel(w http.ResponseWriter, r *http.Request) {
+	id, err := strconv.Atoi(r.PathValue("id"))
+	if err == nil {
+		err = s.keeper.CancelOperation(asked(r), id)
+	}
+	switch {
+	case errors.Is(err, keep.ErrNoOperation):
+		reply(w, http.StatusNotFound, Problem{err.Error()})
+	case err != nil:
+		reply(w, http.StatusUnprocessableEntity, Problem{err.Error()})
+	default:
+		reply(w, http.StatusOK, Done{})
+	}
+}
+
 func (s *Server) start(w http.ResponseWriter, r *http.Request) {
 	n, ok := read[Names](w, r)
 	if !ok {
 		return
 	}
-	began, err := s.keeper.Start(n.Prepare, n.Services...)
+	began, err := s.keeper.Start(asked(r), n.Prepare, n.Services...)
 	if err != nil {
 		fail(w, err)
 		return
@@ -143,7 +170,7 @@ func (s *Server) stop(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
-	touched, err := s.keeper.Stop(n.Services...)
+	touched, err := s.keeper.Stop(asked(r), n.Services...)
 	if err != nil {
 		fail(w, err)
 		return
@@ -159,7 +186,7 @@ func (s *Server) restart(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
-	told, began, err := s.keeper.Restart(n.WithNeeds, n.Prepare, n.Services...)
+	told, began, err := s.keeper.Restart(asked(r), n.WithNeeds, n.Prepare, n.Services...)
 	if err != nil {
 		fail(w, err)
 		return
@@ -189,7 +216,7 @@ func (s *Server) remedy(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
-	says, err := s.carryOut(r.Context(), want)
+	says, err := s.carryOut(asked(r), want)
 	if err != nil {
 		reply(w, http.StatusUnprocessableEntity, Problem{err.Error()})
 		return
@@ -225,7 +252,7 @@ func (s *Server) carryOut(ctx context.Context, want Remedy) (string, error) {
 	}
 	says := fmt.Sprintf("stopped in %s: %s", other.Dir, strings.Join(d.Services, ", "))
 	if _, service, ok := strings.Cut(want.Finding, "/"); ok {
-		says += s.keeper.TryAgain(service)
+		says += s.keeper.TryAgain(ctx, service)
 	}
 	return says, nil
 }
@@ -271,7 +298,7 @@ func (s *Server) reread(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) apply(w http.ResponseWriter, r *http.Request) {
-	effects, start, err := s.keeper.Apply(r.Context())
+	effects, start, err := s.keeper.Apply(asked(r))
 	if err != nil {
 		reply(w, http.StatusUnprocessableEntity, Problem{err.Error()})
 		return
@@ -287,8 +314,8 @@ func (s *Server) replaceBy(start []string) {
 	s.replace()
 }
 
-func (s *Server) along(w http.ResponseWriter, r *http.Request) {
-	a, err := s.keeper.Along(r.PathValue("name"))
+func (s *Server) impact(w http.ResponseWriter, r *http.Request) {
+	a, err := s.keeper.Impact(r.PathValue("name"))
 	if err != nil {
 		fail(w, err)
 		return
@@ -301,7 +328,7 @@ func (s *Server) edit(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
-	if err := s.keeper.Edit(c); err != nil {
+	if err := s.keeper.Edit(asked(r), c); err != nil {
 		reply(w, http.StatusUnprocessableEntity, Problem{err.Error()})
 		return
 	}

@@ -12,7 +12,8 @@ import (
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/project"
-	"neighbour/internal/tui"
+	"neighbour/internal/display"
+	"neighbour/internal/signs"
 )
 
 func (a *app) check() *cobra.Command {
@@ -59,13 +60,13 @@ func (a *app) printFindings(p *project.Project, all []check.Finding) {
 		if name == "" {
 			name = p.Name
 		}
-		fmt.Fprintf(a.out, "%s %-5s  %s: %s\n", tui.LevelShape(f.Level), f.Level, name, tui.Clean(f.What))
+		fmt.Fprintf(a.out, "%s %-5s  %s: %s\n", signs.Level(f.Level), f.Level, name, display.Clean(f.What))
 		for _, l := range []struct{ label, text string }{{"why", f.Why}, {"do", f.Remedy}, {"in", f.Where}} {
 			if install != "" && f.Packages != (kind.Packages{}) && l.label == "do" {
 				continue // told in one for all
 			}
 			if l.text != "" {
-				fmt.Fprintf(a.out, "         %-4s %s\n", l.label, tui.Clean(l.text))
+				fmt.Fprintf(a.out, "         %-4s %s\n", l.label, display.Clean(l.text))
 			}
 		}
 	}
@@ -102,9 +103,9 @@ func (a *app) sayStops(ctx context.Context, client *api.Client) {
 		if !slices.ContainsFunc(current.Services, waits) {
 			continue
 		}
-		fmt.Fprintf(a.err, "%s %s waits, and could not start: %s\n", tui.LevelShape(f.Level), f.Service, tui.Clean(f.What))
+		fmt.Fprintf(a.err, "%s %s waits, and could not start: %s\n", signs.Level(f.Level), f.Service, display.Clean(f.What))
 		if f.Remedy != "" {
-			fmt.Fprintf(a.err, "    %s\n", tui.Clean(f.Remedy))
+			fmt.Fprintf(a.err, "    %s\n", display.Clean(f.Remedy))
 		}
 	}
 }

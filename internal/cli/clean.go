@@ -3,8 +3,7 @@ package cli
 import (
 	"bytes"
 	"io"
-
-	"neighbour/internal/tui"
+	"neighbour/internal/display"
 )
 
 // cleaner passes on text for people: what programs, files and other users have
@@ -28,7 +27,7 @@ func (c *cleaner) write(b []byte) error {
 	var out bytes.Buffer
 	for line := range bytes.Lines(b) {
 		text := bytes.TrimSuffix(line, []byte{'\n'})
-		out.WriteString(tui.Plain(string(text)))
+		out.WriteString(display.Plain(string(text)))
 		if len(text) < len(line) {
 			out.WriteByte('\n')
 		}

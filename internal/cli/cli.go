@@ -16,7 +16,6 @@ import (
 	"neighbour/internal/api"
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/project"
-	"neighbour/internal/tui"
 )
 
 // The exit codes.
@@ -41,14 +40,15 @@ type app struct {
 	// asked for as they are go to raw, and what changes lines in place to live.
 	out, err  *cleaner
 	raw, live *os.File
+	screens   Screens
 }
 
 // Run carries out a command line, without the program's name, and returns
 // the exit code.
-func Run(args []string) int {
+func Run(args []string, screens Screens) int {
 	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer cancel()
-	a := &app{out: &cleaner{to: os.Stdout}, err: &cleaner{to: os.Stderr}, raw: os.Stdout, live: os.Stderr}
+	a := &app{out: &cleaner{to: os.Stdout}, err: &cleaner{to: os.Stderr}, raw: os.Stdout, live: os.Stderr, screens: screens}
 	defer a.err.Flush()
 	defer a.out.Flush()
 	root := a.root()
@@ -100,7 +100,7 @@ file ` + declare.FileName + `. Without a command it shows them on a full screen.
 	root.SetVersionTemplate("{{.Version}}\n")
 	root.SetOut(a.raw)
 	root.SetErr(a.err)
-	root.AddCommand(a.init(), a.start(), a.stop(), a.restart(), a.status(), a.logs(), a.env(), a.check(), a.apply(), a.run(), a.console(), a.openPage(), a.vouch(), a.demo(), a.schema(), a.version(), a.manual(),
+	root.AddCommand(a.init(), a.start(), a.stop(), a.restart(), a.status(), a.operations(), a.logs(), a.env(), a.check(), a.apply(), a.run(), a.console(), a.openPage(), a.vouch(), a.demo(), a.schema(), a.version(), a.manual(),
 		a.keep(), a.emulate(), a.toolshed())
 	return root
 }
@@ -165,7 +165,7 @@ func fullScreen() bool {
 // show runs the full screen and says afterwards how things are.
 func (a *app) show(ctx context.Context, p *project.Project, client *api.Client) error {
 	collectLess(96 << 20)
-	left, err := tui.Run(ctx, tui.Options{
+	left, err := a.screens.Run(ctx, ScreenOptions{
 		Client:  client,
 		Connect: func(ctx context.Context) (*api.Client, error) { return api.Connect(ctx, p) },
 		Refresh: func(ctx context.Context, c *api.Client) (*api.Client, error) {

@@ -14,7 +14,6 @@ import (
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/discover"
 	"neighbour/internal/core/kind"
-	"neighbour/internal/tui"
 )
 
 func (a *app) init() *cobra.Command {
@@ -59,7 +58,7 @@ func (a *app) propose(ctx context.Context) (written bool, err error) {
 	if _, err := os.Lstat(path); err == nil {
 		return false, existsError(path)
 	}
-	yes, err := tui.Setup(ctx, p)
+	yes, err := a.screens.Setup(ctx, p)
 	if err != nil {
 		return false, err
 	}

@@ -12,7 +12,7 @@ import (
 
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/project"
-	"neighbour/internal/tui"
+	"neighbour/internal/display"
 )
 
 func (a *app) logs() *cobra.Command {
@@ -141,7 +141,7 @@ func follow(ctx context.Context, p *project.Project, q journal.Query, write func
 func (a *app) entryWriter(want wantedLogs) func(journal.Entry) {
 	clean := func(s string) string { return s }
 	if terminal(a.raw) {
-		clean = tui.Clean
+		clean = display.Clean
 	}
 	pad := 0
 	for _, name := range want.Services {

@@ -17,7 +17,8 @@ import (
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
-	"neighbour/internal/tui"
+	"neighbour/internal/display"
+	"neighbour/internal/signs"
 )
 
 func terminal(f *os.File) bool { return term.IsTerminal(f.Fd()) }
@@ -235,7 +236,7 @@ func (a *app) sayRead(effects []keep.Effect) {
 		}
 	}
 	if len(changes) > 0 {
-		fmt.Fprintf(a.err, "%s was changed, and is read again: %s\n", declare.FileName, tui.Clean(strings.Join(changes, ", ")))
+		fmt.Fprintf(a.err, "%s was changed, and is read again: %s\n", declare.FileName, display.Clean(strings.Join(changes, ", ")))
 	}
 }
 
@@ -245,7 +246,7 @@ func (a *app) sayTouched(effects []keep.Effect, names []string) error {
 	fmt.Fprintf(a.err, "%s was changed while services run, which go on as they were declared, since some would restart or stop:\n", declare.FileName)
 	for _, e := range effects {
 		if e.Does == keep.Restarts || e.Does == keep.Stops {
-			fmt.Fprintf(a.err, "    %s %s: %s\n", e.Service, e.InWords(), tui.Clean(e.Why))
+			fmt.Fprintf(a.err, "    %s %s: %s\n", e.Service, e.InWords(), display.Clean(e.Why))
 		}
 	}
 	fmt.Fprintln(a.err, "to use it now: neighbour apply")
@@ -319,7 +320,7 @@ func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client
 	report.close()
 	for _, name := range names {
 		for _, w := range current[name].Warnings {
-			fmt.Fprintf(a.err, "%s: note: %s\n", name, tui.Clean(w))
+			fmt.Fprintf(a.err, "%s: note: %s\n", name, display.Clean(w))
 		}
 	}
 	took := time.Since(began)
@@ -405,7 +406,7 @@ func newReporter(out io.Writer, live *os.File, names []string) *reporter {
 
 // line returns a service's progress in one line.
 func (r *reporter) line(st api.Status) string {
-	text := fmt.Sprintf("%s %-*s  %-9s", tui.Shape(st.State), r.pad, st.Name, st.State)
+	text := fmt.Sprintf("%s %-*s  %-9s", signs.State(st.State), r.pad, st.Name, st.State)
 	switch {
 	case st.State == keep.Ready && st.ReadyMS > 0:
 		text += "  " + keep.Millis(st.ReadyMS)
@@ -426,7 +427,7 @@ func (r *reporter) show(current map[string]api.Status) {
 	for _, name := range r.names {
 		st := current[name]
 		if r.live {
-			fmt.Fprintf(&b, "\r\x1b[K%s\n", tui.Truncate(tui.Clean(r.line(st)), r.width-1))
+			fmt.Fprintf(&b, "\r\x1b[K%s\n", display.Truncate(display.Clean(r.line(st)), r.width-1))
 			continue
 		}
 		// Without a terminal only changes of the state are told, and that a
@@ -454,9 +455,9 @@ func (r *reporter) close() {
 		if st.State != keep.Failed {
 			continue
 		}
-		fmt.Fprintf(r.out, "\n%s: %s\n", name, tui.Clean(st.Reason))
+		fmt.Fprintf(r.out, "\n%s: %s\n", name, display.Clean(st.Reason))
 		for _, remark := range st.Remarks {
-			fmt.Fprintf(r.out, "    %s\n", tui.Clean(remark))
+			fmt.Fprintf(r.out, "    %s\n", display.Clean(remark))
 		}
 	}
 }

@@ -19,7 +19,8 @@ import (
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/wire"
-	"neighbour/internal/tui"
+	"neighbour/internal/display"
+	"neighbour/internal/signs"
 )
 
 func (a *app) json(v any) error {
@@ -172,21 +173,21 @@ func byStep(current map[string]api.Status) []api.Status {
 func (a *app) statusTable(current map[string]api.Status) error {
 	rows := [][]string{{"", "service", "state", "kind", "port", "pid", ""}}
 	for _, st := range byStep(current) {
-		sentence := tui.Clean(st.Sentence(time.Now()))
-		rows = append(rows, []string{tui.Shape(st.State), st.Name, string(st.State), strings.TrimSpace(st.Kind + " " + st.Version), number(st.Port), number(st.PID), sentence})
+		sentence := display.Clean(st.Sentence(time.Now()))
+		rows = append(rows, []string{signs.State(st.State), st.Name, string(st.State), strings.TrimSpace(st.Kind + " " + st.Version), number(st.Port), number(st.PID), sentence})
 	}
 	w := bufio.NewWriter(a.out)
 	defer w.Flush()
 	widths := make([]int, len(rows[0]))
 	for _, row := range rows {
 		for i, cell := range row {
-			widths[i] = max(widths[i], tui.Width(cell))
+			widths[i] = max(widths[i], display.Width(cell))
 		}
 	}
 	for _, row := range rows {
 		line := ""
 		for i, cell := range row {
-			line += cell + strings.Repeat(" ", widths[i]-tui.Width(cell)+2)
+			line += cell + strings.Repeat(" ", widths[i]-display.Width(cell)+2)
 		}
 		fmt.Fprintln(w, strings.TrimRight(line, " "))
 	}
@@ -262,9 +263,9 @@ func (a *app) printEnv(vars []project.Explained, format string, why bool) error 
 	}
 	for _, v := range vars {
 		if why {
-			fmt.Fprintf(a.raw, "# %s\n", tui.Plain(v.Why()))
+			fmt.Fprintf(a.raw, "# %s\n", display.Plain(v.Why()))
 			for _, h := range v.Hides {
-				fmt.Fprintf(a.raw, "# goes before %s\n", tui.Plain(h.String()))
+				fmt.Fprintf(a.raw, "# goes before %s\n", display.Plain(h.String()))
 			}
 		}
 		if format == "shell" {

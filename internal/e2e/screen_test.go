@@ -141,7 +141,7 @@ func TestADayOnTheScreen(t *testing.T) {
 
 	// The log: following, paused, another service, and back.
 	s.press("Tab", "Tab", "Enter")
-	s.see(`toolshed · logs`)
+	s.see(`[2 logs]`)
 	s.see(`(web|reminders) · every level`)
 	s.see(`following`)
 	s.press("Up")

@@ -37,9 +37,11 @@ type Finding struct {
 	Service string `json:"service,omitempty"` // "": of the project
 	What    string `json:"what"`
 	// Where is the place in a file that it is about.
-	Where  string `json:"where,omitempty"`
-	Why    string `json:"why,omitempty"` // why it matters
-	Remedy string `json:"remedy,omitempty"`
+	Where string `json:"where,omitempty"`
+	// Lines are those of the declaration around that place.
+	Lines  []declare.SourceLine `json:"lines,omitempty"`
+	Why    string               `json:"why,omitempty"` // why it matters
+	Remedy string               `json:"remedy,omitempty"`
 	// Packages are what to install where something is missing.
 	Packages kind.Packages `json:"packages,omitzero"`
 	// Actions are what Neighbour can do about it.
@@ -124,6 +126,9 @@ func Run(ctx context.Context, p *project.Project, seen func(service string) Seen
 	slices.SortStableFunc(all, func(a, b Finding) int {
 		return cmp.Or(a.Level.rank()-b.Level.rank(), p.Plan.Step(a.Service)-p.Plan.Step(b.Service), strings.Compare(a.ID, b.ID))
 	})
+	for i, f := range all {
+		all[i].Lines = p.Excerpt(f.Where, excerptLines)
+	}
 	// What several services prepare alike is done once, and told once.
 	told := map[string]bool{}
 	return slices.DeleteFunc(all, func(f Finding) bool {
@@ -135,6 +140,10 @@ func Run(ctx context.Context, p *project.Project, seen func(service string) Seen
 		return before
 	})
 }
+
+// excerptLines is how many lines of the declaration are shown before and after
+// the place of a finding.
+const excerptLines = 4
 
 // Service makes the checks of one service. Running says that it runs, so that
 // what it has isn't in its way.

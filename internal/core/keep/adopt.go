@@ -73,12 +73,20 @@ func (k *Keeper) adopt() {
 	})
 	if len(ending) > 0 {
 		go func() {
-			defer k.oneAtATime()()
-			k.stopAll(ending)
+			op, err := k.ops.begin(k.ctx, "stop", ending)
+			if err != nil {
+				return
+			}
+			defer k.ops.finish(op, nil)
+			k.stopAll(ending, nil)
 		}()
 	}
 	for _, name := range again {
 		ran := state.Services[name].Status.State
 		k.units[name].start(k.ctx, nil, request{at: time.Now(), again: true, crashed: ran == Ready || ran == Ailing})
 	}
+	k.ops.resume(state.Overview.Operations, func(service string) bool {
+		u := k.units[service]
+		return u != nil && !u.settled()
+	})
 }

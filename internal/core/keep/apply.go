@@ -208,7 +208,11 @@ func (k *Keeper) changedFacts(now *project.Project, s *declare.Service) []string
 // service that runs could not start again, nothing is done, and a
 // *RefusedError comes back.
 func (k *Keeper) Apply(ctx context.Context) (effects []Effect, start []string, err error) {
-	defer k.oneAtATime()()
+	op, err := k.ops.begin(ctx, "apply", k.decl.Names())
+	if err != nil {
+		return nil, nil, err
+	}
+	defer func() { k.ops.finish(op, err) }()
 	effects, _, err = k.Effects(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -227,7 +231,8 @@ func (k *Keeper) Apply(ctx context.Context) (effects []Effect, start []string, e
 	}
 	k.note("", "applied", journal.Info, "the declaration is applied: "+Summary(effects))
 	k.log.Info("apply", "stop", strings.Join(stop, " "), "start", strings.Join(start, " "))
-	k.stopAll(stop)
+	k.ops.supersede(op)
+	k.stopAll(stop, nil)
 	return effects, start, nil
 }
 

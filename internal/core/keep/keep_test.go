@@ -190,7 +190,7 @@ func inWorld(t *testing.T, services []string, test func(t *testing.T, w *world))
 		ctx, cancel := context.WithCancel(t.Context())
 		w := newWorld(t, ctx, services...)
 		test(t, w)
-		_, err := w.keeper.Stop()
+		_, err := w.keeper.Stop(context.Background())
 		assert.NoError(t, err)
 		cancel()
 		synctest.Wait()
@@ -200,7 +200,7 @@ func inWorld(t *testing.T, services []string, test func(t *testing.T, w *world))
 func TestStartInOrderAndStopInReverse(t *testing.T) {
 	inWorld(t, []string{"ledger", "shelf", "api: ledger shelf", "web: api"}, func(t *testing.T, w *world) {
 		w.fakes["ledger"].readyAfter = 300 * time.Millisecond
-		_, err := w.keeper.Start(false, "web")
+		_, err := w.keeper.Start(context.Background(), false, "web")
 		require.NoError(t, err)
 		after(200 * time.Millisecond)
 		assert.Equal(t, Starting, w.status("ledger").State)
@@ -216,13 +216,13 @@ func TestStartInOrderAndStopInReverse(t *testing.T) {
 		assert.Less(t, w.index("launch api"), w.index("launch web"))
 		assert.Positive(t, w.keeper.Snapshot().Took)
 
-		stopped, err := w.keeper.Stop("shelf")
+		stopped, err := w.keeper.Stop(context.Background(), "shelf")
 		require.NoError(t, err)
 		assert.Equal(t, []string{"shelf", "api", "web"}, stopped, "and what needs it")
 		assert.Less(t, w.index("end web"), w.index("end api"))
 		assert.Less(t, w.index("end api"), w.index("end shelf"))
 		assert.Equal(t, Ready, w.status("ledger").State)
-		_, err = w.keeper.Start(false, "nothing")
+		_, err = w.keeper.Start(context.Background(), false, "nothing")
 		assert.ErrorContains(t, err, `there is no service "nothing"`)
 	})
 }
@@ -233,7 +233,7 @@ func TestStartAtTheEndOfAnAttempt(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	w := newWorld(t, ctx, "api")
 	defer func() {
-		_, err := w.keeper.Stop()
+		_, err := w.keeper.Stop(context.Background())
 		assert.NoError(t, err)
 		cancel()
 	}()
@@ -243,7 +243,7 @@ func TestStartAtTheEndOfAnAttempt(t *testing.T) {
 	for range 8 {
 		all.Go(func() {
 			for range 500 {
-				_, _ = w.keeper.Start(false, "api")
+				_, _ = w.keeper.Start(context.Background(), false, "api")
 			}
 		})
 	}
@@ -294,7 +294,7 @@ func TestStates(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			inWorld(t, []string{"api"}, func(t *testing.T, w *world) {
 				c.is(w.fakes["api"])
-				_, err := w.keeper.Start(false)
+				_, err := w.keeper.Start(context.Background(), false)
 				require.NoError(t, err)
 				after(c.after)
 				s := w.status("api")
@@ -312,7 +312,7 @@ func TestStates(t *testing.T) {
 
 func TestAilingAndWellAgain(t *testing.T) {
 	inWorld(t, []string{"api", "web: api"}, func(t *testing.T, w *world) {
-		_, _ = w.keeper.Start(false)
+		_, _ = w.keeper.Start(context.Background(), false)
 		after(10 * time.Second)
 		w.fakes["api"].sick.Store(true)
 		after(2400 * time.Millisecond)
@@ -337,7 +337,7 @@ func TestAilingAndWellAgain(t *testing.T) {
 func TestAilingIsRestartedWhereDeclared(t *testing.T) {
 	inWorld(t, []string{"api"}, func(t *testing.T, w *world) {
 		w.fakes["api"].rules.ailing = 5 * time.Second
-		_, _ = w.keeper.Start(false)
+		_, _ = w.keeper.Start(context.Background(), false)
 		after(10 * time.Second)
 		w.fakes["api"].sick.Store(true)
 		after(6 * time.Second)
@@ -354,7 +354,7 @@ func TestAilingIsRestartedWhereDeclared(t *testing.T) {
 		assert.Equal(t, Failed, s.State)
 		assert.Equal(t, "not ready within 60 s; newest check: 503; it did not become ready in 3 tries; giving up", s.Reason)
 		w.fakes["api"].sick.Store(false)
-		_, _ = w.keeper.Start(false)
+		_, _ = w.keeper.Start(context.Background(), false)
 		after(time.Second)
 		assert.Empty(t, w.status("api").Tries, "a new start, a new story")
 	})
@@ -364,19 +364,20 @@ func TestAilingIsRestartedWhereDeclared(t *testing.T) {
 // once, after what is under way, and not if it was stopped meanwhile.
 func TestRestartSoon(t *testing.T) {
 	inWorld(t, []string{"api", "web: api"}, func(t *testing.T, w *world) {
-		_, _ = w.keeper.Start(false)
+		_, _ = w.keeper.Start(context.Background(), false)
 		after(time.Second)
-		end := w.keeper.oneAtATime()
+		op, err := w.keeper.ops.begin(context.Background(), "edit", []string{"api"})
+		require.NoError(t, err)
 		for range 3 {
 			w.keeper.reload(reload.Change{Service: "api", Files: []string{"a.js"}, Count: 1})
 		}
 		after(time.Second)
 		assert.Equal(t, 1, w.fakes["api"].launches)
-		end()
+		w.keeper.ops.finish(op, nil)
 		after(2 * time.Second)
 		assert.Equal(t, 2, w.fakes["api"].launches)
 		assert.Equal(t, 1, w.fakes["web"].launches, "what needs it goes on")
-		_, _ = w.keeper.Stop("api")
+		_, _ = w.keeper.Stop(context.Background(), "api")
 		w.keeper.reload(reload.Change{Service: "api", Files: []string{"a.js"}, Count: 1})
 		after(2 * time.Second)
 		assert.Equal(t, Stopped, w.status("api").State)
@@ -408,7 +409,7 @@ func TestFailingDoesNotStopTheRest(t *testing.T) {
 	inWorld(t, []string{"ledger", "extra?", "api: ledger", "web: api", "other: extra", "shelf"}, func(t *testing.T, w *world) {
 		w.fakes["ledger"].broken = errors.New("postgres is not installed")
 		w.fakes["extra"].broken = errors.New("not today")
-		_, _ = w.keeper.Start(false)
+		_, _ = w.keeper.Start(context.Background(), false)
 		after(time.Second)
 		assert.Equal(t, Ready, w.status("shelf").State)
 		assert.Equal(t, Ready, w.status("other").State, "the failed one it needs is optional")
@@ -419,7 +420,7 @@ func TestFailingDoesNotStopTheRest(t *testing.T) {
 		assert.Positive(t, w.keeper.Snapshot().Took, "the start has come to its end all the same")
 
 		w.fakes["ledger"].broken = nil
-		_, _ = w.keeper.Start(false, "ledger")
+		_, _ = w.keeper.Start(context.Background(), false, "ledger")
 		after(time.Second)
 		assert.Equal(t, Ready, w.status("web").State, "mended, all goes on by itself")
 	})
@@ -429,19 +430,19 @@ func TestStopping(t *testing.T) {
 	inWorld(t, []string{"deaf", "slow: deaf"}, func(t *testing.T, w *world) {
 		w.fakes["deaf"].deaf = true
 		w.fakes["slow"].preparing = time.Hour
-		_, _ = w.keeper.Start(false)
+		_, _ = w.keeper.Start(context.Background(), false)
 		after(time.Second)
 		began := time.Now()
 		done := make(chan struct{})
 		go func() {
 			defer close(done)
-			_, _ = w.keeper.Stop() // while one is still preparing
+			_, _ = w.keeper.Stop(context.Background()) // while one is still preparing
 		}()
 		after(5 * time.Second)
 		assert.Equal(t, Stopped, w.status("slow").State)
 		assert.Equal(t, Stopping, w.status("deaf").State)
 		assert.Contains(t, w.status("deaf").Sentence(time.Now()), "sent SIGTERM")
-		stopped, _ := w.keeper.Stop() // a second stop waits for the first
+		stopped, _ := w.keeper.Stop(context.Background()) // a second stop waits for the first
 		<-done
 		assert.Equal(t, 10*time.Second, time.Since(began), "killed after its grace")
 		assert.Empty(t, stopped)
@@ -452,15 +453,15 @@ func TestStopping(t *testing.T) {
 
 func TestRestartTellsThoseThatNeedIt(t *testing.T) {
 	inWorld(t, []string{"ledger", "api: ledger", "web: api"}, func(t *testing.T, w *world) {
-		_, _ = w.keeper.Start(false)
+		_, _ = w.keeper.Start(context.Background(), false)
 		after(time.Second)
-		told, _, err := w.keeper.Restart(false, false, "ledger")
+		told, _, err := w.keeper.Restart(context.Background(), false, false, "ledger")
 		require.NoError(t, err)
 		after(time.Second)
 		assert.Equal(t, []string{"api", "web"}, told)
 		assert.Equal(t, []int{2, 1, 1}, []int{w.fakes["ledger"].launches, w.fakes["api"].launches, w.fakes["web"].launches})
 		assert.Contains(t, w.status("api").Sentence(time.Now()), "ledger was restarted at")
-		_, _, err = w.keeper.Restart(true, false, "api")
+		_, _, err = w.keeper.Restart(context.Background(), true, false, "api")
 		require.NoError(t, err)
 		after(time.Second)
 		assert.Equal(t, []int{3, 2, 1}, []int{w.fakes["ledger"].launches, w.fakes["api"].launches, w.fakes["web"].launches})
@@ -474,7 +475,7 @@ func TestWatchGivesTheNewest(t *testing.T) {
 		first, err := watch.Next(t.Context())
 		require.NoError(t, err)
 		assert.Len(t, first.Services, 2, "the first holds everything")
-		_, _ = w.keeper.Start(false)
+		_, _ = w.keeper.Start(context.Background(), false)
 		after(10 * time.Second) // nobody looks meanwhile
 		next, err := watch.Next(t.Context())
 		require.NoError(t, err)
@@ -500,20 +501,20 @@ func TestAnyOrders(t *testing.T) {
 				name := rapid.SampledFrom([]string{"a", "b", "c", "d", "e", "f"}).Draw(r, "name")
 				switch rapid.IntRange(0, 4).Draw(r, "do") {
 				case 0, 1:
-					_, _ = w.keeper.Start(false, name)
+					_, _ = w.keeper.Start(context.Background(), false, name)
 				case 2:
-					_, _ = w.keeper.Stop(name)
+					_, _ = w.keeper.Stop(context.Background(), name)
 				case 3:
-					_, _, _ = w.keeper.Restart(false, false, name)
+					_, _, _ = w.keeper.Restart(context.Background(), false, false, name)
 				case 4:
 					w.fakes[name].breaks(errors.New("broken"))
 					time.AfterFunc(time.Second, func() { w.fakes[name].breaks(nil) })
 				}
 				after(time.Duration(rapid.IntRange(0, 300).Draw(r, "pause")) * time.Millisecond)
 			}
-			_, _ = w.keeper.Start(false)
+			_, _ = w.keeper.Start(context.Background(), false)
 			after(5 * time.Second)
-			_, _ = w.keeper.Stop()
+			_, _ = w.keeper.Stop(context.Background())
 			after(time.Second)
 			running := map[string]bool{}
 			for _, h := range w.history {

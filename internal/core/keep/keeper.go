@@ -36,6 +36,8 @@ type Overview struct {
 	// never did.
 	Unknown []string `json:"unknown,omitempty"`
 	First   bool     `json:"first,omitempty"`
+	// Operations are those under way, and the latest that ended.
+	Operations []Operation `json:"operations,omitempty"`
 	// Warning is something the user should know of the keeper itself.
 	Warning string `json:"warning,omitempty"`
 }
@@ -55,7 +57,7 @@ type Keeper struct {
 	units   map[string]*unit
 	ctx     context.Context // ends with the keeper; the services go on
 
-	ops chan struct{} // holds a value while a start, stop or restart is under way
+	ops *operations
 
 	mu         sync.Mutex
 	watchers   map[*Watch]struct{}
@@ -169,10 +171,11 @@ func Rest(p *project.Project) []Status {
 func newKeeper(ctx context.Context, d *declare.Declaration, log *slog.Logger, drive func(*declare.Service) driver) *Keeper {
 	k := &Keeper{
 		decl: d, plan: d.Plan, log: log, ctx: ctx, units: map[string]*unit{},
-		watchers: map[*Watch]struct{}{}, save: make(chan struct{}, 1), ops: make(chan struct{}, 1), last: time.Now(),
+		watchers: map[*Watch]struct{}{}, save: make(chan struct{}, 1), last: time.Now(),
 		overview: Overview{Project: d.Name, Dir: d.Dir, PID: os.Getpid(), Profile: d.Profile},
 	}
 	k.restarting, k.unsaved = map[string]bool{}, map[string]bool{}
+	k.ops = newOperations(k.tellOperations)
 	for _, s := range d.Services {
 		k.limited = k.limited || s.Limit != (declare.Limit{})
 		k.units[s.Name] = &unit{svc: s, driver: drive(s), keeper: k, status: atRest(d, s), moved: make(chan struct{}, 1)}
@@ -228,9 +231,8 @@ func (k *Keeper) Busy() bool {
 }
 
 // Edit changes the declaration's file. Services that run go on as they are.
-func (k *Keeper) Edit(c project.Change) error {
-	defer k.oneAtATime()()
-	if err := k.project.Edit(c); err != nil {
+func (k *Keeper) Edit(ctx context.Context, c project.Change) error {
+	if err := k.during(ctx, "edit", c.Service, func() error { return k.project.Edit(c) }); err != nil {
 		return err
 	}
 	k.log.Info("edit", "service", c.Service)
@@ -301,10 +303,22 @@ func (k *Keeper) published(u *unit, moved bool) {
 		}
 	}
 	if moved {
+		k.ops.came(s)
 		k.log.Info("state", "service", s.Name, "state", s.State, "reason", s.Reason, "pid", s.PID)
 		k.measureStart()
 		k.saveSoon(s.Name)
 	}
+}
+
+// tellOperations has everybody know of the operations.
+func (k *Keeper) tellOperations(all []Operation) {
+	k.mu.Lock()
+	k.overview.Operations = all
+	for w := range k.watchers {
+		w.touch("")
+	}
+	k.mu.Unlock()
+	k.saveSoon("")
 }
 
 // measureStart notes how long a start took when it has come to its end.

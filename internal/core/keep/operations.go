@@ -1,6 +1,8 @@
 package keep
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -13,17 +15,35 @@ import (
 // Start starts the named services and all that they need; without a name,
 // all. It returns at once, with the time at which this start began: every
 // status that is told from then on is newer. Services that run already are
-// left as they are. Prepare makes preparations run whether they are due or not.
-func (k *Keeper) Start(prepare bool, names ...string) (time.Time, error) {
+// left as they are. If the context ends before another operation on the same
+// services is through, nothing is done. Prepare makes preparations run whether they are due or not.
+func (k *Keeper) Start(ctx context.Context, prepare bool, names ...string) (time.Time, error) {
 	if err := k.decl.Check(names...); err != nil {
 		return time.Time{}, err
 	}
-	defer k.oneAtATime()()
+	set := k.chosen(names)
+	op, err := k.ops.begin(ctx, "start", set)
+	if err != nil {
+		return time.Time{}, err
+	}
 	if later := k.decl.LaterKeys(""); len(later) > 0 {
 		k.warn(notCarriedOut(later))
 	}
 	k.writeEnvFile()
-	return k.startAll(k.chosen(names), names, prepare), nil
+	began := k.startAll(set, names, prepare)
+	k.ops.letGo(op, k.pending(set))
+	return began, nil
+}
+
+// pending returns those of some services whose start has not come to its end.
+func (k *Keeper) pending(set []string) map[string]bool {
+	out := map[string]bool{}
+	for _, name := range set {
+		if !k.units[name].settled() {
+			out[name] = true
+		}
+	}
+	return out
 }
 
 // agree remembers that the user wants what the project executes, since he has
@@ -38,13 +58,6 @@ func (k *Keeper) agree() {
 	k.mu.Lock()
 	k.overview.Unknown, k.overview.First = nil, false
 	k.mu.Unlock()
-}
-
-// oneAtATime waits for the operation under way and begins another, which
-// ends when the returned function is called.
-func (k *Keeper) oneAtATime() (end func()) {
-	k.ops <- struct{}{}
-	return func() { <-k.ops }
 }
 
 func (k *Keeper) chosen(names []string) []string {
@@ -76,9 +89,9 @@ func (k *Keeper) startAll(set, named []string, prepare bool) time.Time {
 	return began
 }
 
-// Along is what else an operation on a service is about, in the order of a
+// Impact is what else an operation on a service is about, in the order of a
 // start.
-type Along struct {
+type Impact struct {
 	Service string `json:"service"`
 	// Needs are all that it needs in turn, NeededBy all that need it, and
 	// Running those of the latter that run.
@@ -87,15 +100,15 @@ type Along struct {
 	Running  []string `json:"running"`
 }
 
-// Along tells what else an operation on a service is about.
-func (k *Keeper) Along(service string) (Along, error) {
+// Impact tells what else an operation on a service is about.
+func (k *Keeper) Impact(service string) (Impact, error) {
 	if err := k.decl.Check(service); err != nil {
-		return Along{}, err
+		return Impact{}, err
 	}
 	others := func(names []string) []string {
 		return orEmpty(slices.DeleteFunc(names, func(n string) bool { return n == service }))
 	}
-	a := Along{Service: service, Needs: others(k.plan.WithNeeds(service)), NeededBy: others(k.plan.WithDependents(service)), Running: []string{}}
+	a := Impact{Service: service, Needs: others(k.plan.WithNeeds(service)), NeededBy: others(k.plan.WithDependents(service)), Running: []string{}}
 	for _, name := range a.NeededBy {
 		if s := k.units[name].snapshot().State; s != Stopped && s != Failed && s != Finished {
 			a.Running = append(a.Running, name)
@@ -105,17 +118,24 @@ func (k *Keeper) Along(service string) (Along, error) {
 }
 
 // Stop stops the named services and what needs them; without a name, all. It
-// returns when nothing of them is left, with the names of those it stopped.
-func (k *Keeper) Stop(names ...string) ([]string, error) {
+// returns when nothing of them is left, with the names of those it stopped. A
+// start of theirs that is under way ends. If the context ends before another
+// operation on the same services is through, nothing is done.
+func (k *Keeper) Stop(ctx context.Context, names ...string) ([]string, error) {
 	if err := k.decl.Check(names...); err != nil {
 		return nil, err
 	}
-	defer k.oneAtATime()()
 	all := len(names) == 0
 	if all {
 		names = k.decl.Names()
 	}
 	set := k.plan.WithDependents(names...)
+	op, err := k.ops.begin(ctx, "stop", set)
+	if err != nil {
+		return nil, err
+	}
+	defer k.ops.finish(op, nil)
+	k.ops.supersede(op)
 	k.log.Info("stop", "services", strings.Join(set, " "))
 	var touched []string
 	for _, name := range set {
@@ -123,8 +143,9 @@ func (k *Keeper) Stop(names ...string) ([]string, error) {
 			touched = append(touched, name)
 		}
 	}
-	k.stopAll(set)
-	if all && k.project != nil {
+	cancelled := k.ops.isCancelled(op)
+	k.stopAll(set, cancelled)
+	if all && !cancelled() && k.project != nil {
 		if n := proc.EndOrphans(2 * killWait); n > 0 {
 			k.log.Info("ended what services had left behind", "processes", n)
 		}
@@ -132,8 +153,9 @@ func (k *Keeper) Stop(names ...string) ([]string, error) {
 	return touched, nil
 }
 
-// stopAll stops these services, each after those of them that need it.
-func (k *Keeper) stopAll(set []string) {
+// stopAll stops these services, each after those of them that need it. Those
+// that were not asked to end when cancelled says so go on; nil: it never does.
+func (k *Keeper) stopAll(set []string, cancelled func() bool) {
 	done := map[string]chan struct{}{}
 	for _, name := range set {
 		done[name] = make(chan struct{})
@@ -147,7 +169,9 @@ func (k *Keeper) stopAll(set []string) {
 					<-c
 				}
 			}
-			k.units[name].stop()
+			if cancelled == nil || !cancelled() {
+				k.units[name].stop()
+			}
 		})
 	}
 	all.Wait()
@@ -157,19 +181,29 @@ func (k *Keeper) stopAll(set []string) {
 // so asked; without a name, all. What needs them is left running and told.
 // It returns when they have begun to start again, with the names of those
 // that need a restarted service. Prepare is as for Start.
-func (k *Keeper) Restart(withNeeds, prepare bool, names ...string) (told []string, began time.Time, err error) {
+func (k *Keeper) Restart(ctx context.Context, withNeeds, prepare bool, names ...string) (told []string, began time.Time, err error) {
 	if err := k.decl.Check(names...); err != nil {
 		return nil, began, err
 	}
-	defer k.oneAtATime()()
 	set := k.plan.WithNeeds(names...)
 	if len(names) == 0 {
 		set = k.chosen(nil)
 	} else if !withNeeds {
 		set = slices.DeleteFunc(set, func(n string) bool { return !slices.Contains(names, n) })
 	}
-	k.stopAll(set)
+	op, err := k.ops.begin(ctx, "restart", set)
+	if err != nil {
+		return nil, began, err
+	}
+	k.ops.supersede(op)
+	cancelled := k.ops.isCancelled(op)
+	k.stopAll(set, cancelled)
+	if cancelled() {
+		k.ops.finish(op, nil)
+		return nil, began, errors.New("it was cancelled; what was stopped stays so")
+	}
 	began = k.startAll(set, set, prepare)
+	k.ops.letGo(op, k.pending(set))
 	for _, name := range k.plan.WithDependents(set...) {
 		if slices.Contains(set, name) {
 			continue

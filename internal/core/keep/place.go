@@ -1,6 +1,7 @@
 package keep
 
 import (
+	"context"
 	"encoding/json"
 	"time"
 
@@ -22,7 +23,7 @@ func (k *Keeper) Forsake() {
 func (k *Keeper) Leave(why string) {
 	k.Forsake()
 	k.warn(why)
-	_, _ = k.Stop()
+	_, _ = k.Stop(AskedBy(context.Background(), "the project's folder is gone"))
 }
 
 // LeaveWord writes into a project's state that its services were stopped, and

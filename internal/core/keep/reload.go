@@ -64,17 +64,22 @@ func (k *Keeper) restartSoon(service, why string) {
 		return
 	}
 	k.background.Go(func() {
-		defer k.oneAtATime()()
+		op, err := k.ops.begin(AskedBy(k.ctx, why), "restart", []string{service})
 		k.mu.Lock()
 		delete(k.restarting, service)
 		k.mu.Unlock()
+		if err != nil {
+			return
+		}
 		if k.ctx.Err() != nil || k.units[service].snapshot().State == Stopped {
+			k.ops.finish(op, nil)
 			return
 		}
 		k.log.Info("restart", "service", service, "why", why)
 		k.note(service, "restart", journal.Info, "restarts: "+why)
-		k.stopAll([]string{service})
+		k.stopAll([]string{service}, nil)
 		k.startAll([]string{service}, []string{service}, false)
+		k.ops.letGo(op, k.pending([]string{service}))
 	})
 }
 

@@ -40,7 +40,7 @@ func (k *Keeper) Remedy(ctx context.Context, id string, a check.Action) (string,
 	if err != nil || a.Do == check.AdoptOutside {
 		return says, err
 	}
-	return says + k.TryAgain(f.Service), nil
+	return says + k.TryAgain(ctx, f.Service), nil
 }
 
 // HasFailed reports whether a service has failed; false if there is none of
@@ -52,11 +52,11 @@ func (k *Keeper) HasFailed(service string) bool {
 
 // TryAgain starts a service that has failed, and returns what to say of it:
 // "; api starts". It does nothing to one that has not.
-func (k *Keeper) TryAgain(service string) string {
+func (k *Keeper) TryAgain(ctx context.Context, service string) string {
 	if !k.HasFailed(service) {
 		return ""
 	}
-	if _, err := k.Start(false, service); err != nil {
+	if _, err := k.Start(ctx, false, service); err != nil {
 		return ""
 	}
 	return "; " + service + " starts"
@@ -92,17 +92,20 @@ func (k *Keeper) remedy(ctx context.Context, id string, a check.Action) (f check
 		return f, fmt.Sprintf("%s has port %d until everything is stopped", f.Service, a.Port), k.usePort(f.Service, a.Port)
 	case check.DeclarePort, check.LocalPort:
 		change := project.Change{Service: f.Service, Port: &a.Port, Local: a.Do == check.LocalPort}
-		if err := k.Edit(change); err != nil {
+		if err := k.Edit(ctx, change); err != nil {
 			return f, "", err
 		}
 		return f, fmt.Sprintf("port = %d is written to %s", a.Port, change.File()), k.usePort(f.Service, a.Port)
 	case check.AdoptOutside:
-		if err := k.Edit(project.Change{Service: f.Service, Local: true, Outside: fmt.Sprintf("127.0.0.1:%d", a.Port)}); err != nil {
+		if err := k.Edit(ctx, project.Change{Service: f.Service, Local: true, Outside: fmt.Sprintf("127.0.0.1:%d", a.Port)}); err != nil {
 			return f, "", err
 		}
 		return f, fmt.Sprintf("%s is outside in %s from now on", f.Service, declare.LocalFileName), nil
 	case check.EndHolder:
-		says, err := k.endHolder(ctx, a)
+		err := k.during(ctx, "remedy", f.Service, func() (err error) {
+			says, err = k.endHolder(ctx, a)
+			return err
+		})
 		return f, says, err
 	case check.MakeFolder, check.ChangeRights:
 		s := k.decl.Service(f.Service)
@@ -114,12 +117,23 @@ func (k *Keeper) remedy(ctx context.Context, id string, a check.Action) (f check
 		if problem == nil {
 			return f, "it can be written now", nil
 		}
-		if err := problem.Mend(); err != nil {
+		if err := k.during(ctx, "remedy", f.Service, problem.Mend); err != nil {
 			return f, "", err
 		}
 		return f, "done: " + problem.Remedy, nil
 	}
 	return f, "", fmt.Errorf("the keeper doesn't know how to %s", a.Do)
+}
+
+// during does something with a service as an operation.
+func (k *Keeper) during(ctx context.Context, does, service string, do func() error) error {
+	op, err := k.ops.begin(ctx, does, []string{service})
+	if err != nil {
+		return err
+	}
+	err = do()
+	k.ops.finish(op, err)
+	return err
 }
 
 // usePort gives a service another port until everything is stopped.

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 
@@ -137,6 +138,19 @@ func (p *Project) Stamp() string {
 		}
 	}
 	return stamp
+}
+
+// Excerpt returns the lines of the declaration around a place, as
+// declare.Place writes it: "neighbour.toml:12:5"; nil if the place is in no file
+// of the declaration.
+func (p *Project) Excerpt(place string, around int) []declare.SourceLine {
+	file, rest, _ := strings.Cut(place, ":")
+	line, _, _ := strings.Cut(rest, ":")
+	n, err := strconv.Atoi(line)
+	if err != nil {
+		return nil
+	}
+	return p.files.Excerpt(file, n, around)
 }
 
 // Stale reports whether the declaration was changed after it was read.

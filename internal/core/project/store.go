@@ -236,10 +236,14 @@ func xdg(variable, otherwise string) string {
 // configDir returns where the user's own kinds are declared.
 func configDir() string { return xdg("XDG_CONFIG_HOME", ".config") }
 
+// UserDir returns where Neighbour remembers things of this user (XDG Base
+// Directory Specification, XDG_STATE_HOME), "" for a user without a home.
+func UserDir() string { return xdg("XDG_STATE_HOME", filepath.Join(".local", "state")) }
+
 // listDir returns where this user's projects are listed: a file each, with the
 // project's folder in it. A user without a home has no list.
 func listDir() string {
-	state := xdg("XDG_STATE_HOME", filepath.Join(".local", "state"))
+	state := UserDir()
 	if state == "" {
 		return ""
 	}

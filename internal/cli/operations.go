@@ -1,0 +1,97 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/keep"
+	"neighbour/internal/display"
+)
+
+func (a *app) operations() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use: "operations", Short: "What is being done to services, who asked for it, and what was done last",
+		Args:    words(cobra.NoArgs),
+		Example: "  neighbour operations\n  neighbour operations cancel 7",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.withKeeper(cmd.Context(), func(client *api.Client) error {
+				all, err := client.Operations(cmd.Context())
+				if err != nil {
+					return err
+				}
+				if asJSON {
+					return json.NewEncoder(a.raw).Encode(all)
+				}
+				a.printOperations(all, time.Now())
+				return nil
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print them as JSON")
+	cmd.AddCommand(&cobra.Command{
+		Use: "cancel NUMBER", Short: "Cancel an operation",
+		Long: `Cancel cancels an operation. One that waits for another is not carried out. Of a
+start, the services that are not ready yet are stopped. A stop goes on for the
+services that were asked to end, and not for others.`,
+		Args: words(cobra.ExactArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := strconv.Atoi(args[0])
+			if err != nil {
+				return usageError{fmt.Errorf("%q is not the number of an operation; \"neighbour operations\" lists them", args[0])}
+			}
+			return a.withKeeper(cmd.Context(), func(client *api.Client) error {
+				if err := client.Cancel(cmd.Context(), id); err != nil {
+					return err
+				}
+				fmt.Fprintf(a.out, "operation %d is cancelled\n", id)
+				return nil
+			})
+		},
+	})
+	return cmd
+}
+
+// withKeeper does something with the project's keeper; without one it says so.
+func (a *app) withKeeper(ctx context.Context, do func(*api.Client) error) error {
+	p, err := a.project()
+	if err != nil {
+		return err
+	}
+	client, err := api.Find(ctx, p)
+	if errors.Is(err, api.ErrNoKeeper) {
+		fmt.Fprintf(a.err, "%s: no keeper runs, so nothing is being done\n", p.Name)
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer client.Close()
+	return do(client)
+}
+
+func (a *app) printOperations(all []keep.Operation, now time.Time) {
+	if len(all) == 0 {
+		fmt.Fprintln(a.out, "nothing was done since the keeper began")
+	}
+	for _, o := range all {
+		took, about := now.Sub(o.Began), ""
+		switch {
+		case o.State == keep.OperationRuns && len(o.Services) > 1 && (o.Does == "start" || o.Does == "restart"):
+			about = fmt.Sprintf("  %d of %d ready", o.Ready, len(o.Services))
+		case o.Reason != "":
+			about = "  " + o.Reason
+		}
+		if o.State.Over() {
+			took = o.Ended.Sub(o.Began)
+		}
+		fmt.Fprintf(a.out, "%4d  %-9s  %s  %7s  %s  (%s)%s\n", o.ID, o.State, o.Began.Local().Format("15:04:05"), keep.Span(took), display.Pad(o.String(), 28), o.By, about)
+	}
+}

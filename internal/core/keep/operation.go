@@ -1,0 +1,344 @@
+package keep
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+)
+
+// OperationState is how far an operation is.
+type OperationState string
+
+// The states of an operation. One that waits waits for another which has some of
+// its services.
+const (
+	OperationWaits     OperationState = "waits"
+	OperationRuns      OperationState = "runs"
+	OperationDone      OperationState = "done"
+	OperationFailed    OperationState = "failed"
+	OperationCancelled OperationState = "cancelled"
+	OperationLost      OperationState = "lost" // the keeper ended before it was through
+)
+
+// Over reports whether an operation has come to its end.
+func (s OperationState) Over() bool { return s != OperationWaits && s != OperationRuns }
+
+// Operation is something that takes time and changes something.
+type Operation struct {
+	ID int `json:"id"`
+	// Does is what it does: "start", "stop", "restart", "apply", "edit".
+	Does     string   `json:"does"`
+	Services []string `json:"services"` // what it is about
+	By       string   `json:"by"`       // who asked for it
+	// Ready is how many of the services are where they are to be.
+	Ready  int            `json:"ready"`
+	State  OperationState `json:"state"`
+	Reason string         `json:"reason,omitempty"` // why it waits, failed or was cancelled
+	Began  time.Time      `json:"began"`
+	Ended  time.Time      `json:"ended"` // zero before
+}
+
+// String says in a few words what it does to which services.
+func (o Operation) String() string {
+	about := strings.Join(o.Services, ", ")
+	if n := len(o.Services); n > 3 {
+		about = fmt.Sprintf("%d services", n)
+	}
+	return strings.TrimSpace(o.Does + " " + about)
+}
+
+// askedBy is the key of who asks for something in a context.
+type askedBy struct{}
+
+// AskedBy returns a context in which operations are asked for by somebody:
+// "neighbour stop, pid 812".
+func AskedBy(ctx context.Context, who string) context.Context {
+	return context.WithValue(ctx, askedBy{}, who)
+}
+
+func asker(ctx context.Context) string {
+	if who, ok := ctx.Value(askedBy{}).(string); ok && who != "" {
+		return who
+	}
+	return "the keeper"
+}
+
+// operations are those under way, and the latest that ended. Each has its
+// services for itself as long as it stops or begins to start something; those
+// that want some of the same wait, in the order of their coming. A start lets go
+// of its services when it has begun, so that a stop ends it and need not wait.
+type operations struct {
+	mu    sync.Mutex
+	last  int
+	list  []*operation
+	moved chan struct{} // closed and made anew when one lets go
+	tell  func([]Operation)
+}
+
+type operation struct {
+	Operation
+	holds     bool // it has its services for itself
+	cancelled bool
+	cancel    func() // ends its waiting
+	// pending are the services of a start that have not come to its end.
+	pending map[string]bool
+	failed  []string
+}
+
+// recentOperations is how many that ended are kept.
+const recentOperations = 20
+
+func newOperations(tell func([]Operation)) *operations {
+	return &operations{moved: make(chan struct{}), tell: tell}
+}
+
+// begin waits until no earlier operation has or wants any of the services. It
+// fails if the one who asked is gone by then, or cancelled it.
+func (o *operations) begin(ctx context.Context, does string, services []string) (*operation, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	op := &operation{Operation: Operation{Does: does, Services: slices.Clone(services), By: asker(ctx), State: OperationWaits, Began: time.Now()}, cancel: cancel}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.last++
+	op.ID = o.last
+	o.list = append(o.list, op)
+	for {
+		before := o.before(op)
+		if before == nil || ctx.Err() != nil {
+			break
+		}
+		op.Reason = "for " + before.String() + " (" + before.By + ")"
+		o.told()
+		moved := o.moved
+		o.mu.Unlock()
+		select {
+		case <-moved:
+		case <-ctx.Done():
+		}
+		o.mu.Lock()
+	}
+	if err := ctx.Err(); err != nil {
+		o.end(op, OperationCancelled, "whoever asked for it was gone before it began")
+		return nil, fmt.Errorf("it was not begun: %w", err)
+	}
+	op.holds, op.State, op.Reason = true, OperationRuns, ""
+	o.told()
+	return op, nil
+}
+
+// before returns an earlier operation that has or wants some of the services.
+func (o *operations) before(op *operation) *operation {
+	for _, other := range o.list {
+		if other == op {
+			return nil
+		}
+		if (other.holds || other.State == OperationWaits) && slices.ContainsFunc(other.Services, func(s string) bool { return slices.Contains(op.Services, s) }) {
+			return other
+		}
+	}
+	return nil
+}
+
+// letGo lets others have the services, and the rest of a start be followed:
+// pending are those that have not come to its end.
+func (o *operations) letGo(op *operation, pending map[string]bool) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	op.holds, op.pending = false, pending
+	close(o.moved)
+	o.moved = make(chan struct{})
+	o.follow(op)
+	o.told()
+}
+
+// finish ends an operation.
+func (o *operations) finish(op *operation, err error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	switch {
+	case op.cancelled:
+		o.end(op, OperationCancelled, op.Reason)
+	case err != nil:
+		text, _, _ := strings.Cut(err.Error(), "\n")
+		o.end(op, OperationFailed, text)
+	default:
+		op.Ready = len(op.Services)
+		o.end(op, OperationDone, "")
+	}
+}
+
+func (o *operations) end(op *operation, state OperationState, reason string) {
+	if op.State.Over() {
+		return
+	}
+	op.State, op.Reason, op.Ended, op.pending = state, reason, time.Now(), nil
+	if op.holds || state == OperationCancelled {
+		op.holds = false
+		close(o.moved)
+		o.moved = make(chan struct{})
+	}
+	over := 0
+	for _, other := range o.list {
+		if other.State.Over() {
+			over++
+		}
+	}
+	o.list = slices.DeleteFunc(o.list, func(other *operation) bool {
+		drop := over > recentOperations && other.State.Over()
+		if drop {
+			over--
+		}
+		return drop
+	})
+	o.told()
+}
+
+// follow ends a start when all of its services have come to its end.
+func (o *operations) follow(op *operation) {
+	op.Ready = len(op.Services) - len(op.pending) - len(op.failed)
+	switch {
+	case op.State != OperationRuns || len(op.pending) > 0:
+	case len(op.failed) > 0:
+		o.end(op, OperationFailed, join(op.failed)+" failed")
+	default:
+		o.end(op, OperationDone, "")
+	}
+}
+
+// came takes a service's new state for the starts under way.
+func (o *operations) came(s Status) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	any := false
+	for _, op := range slices.Clone(o.list) { // one that ends may drop others
+		if op.pending == nil || op.State != OperationRuns || !slices.Contains(op.Services, s.Name) {
+			continue
+		}
+		any = true
+		op.failed = slices.DeleteFunc(op.failed, func(n string) bool { return n == s.Name })
+		if settled := s.State.Settled() || s.Blocked; !settled {
+			op.pending[s.Name] = true
+		} else {
+			delete(op.pending, s.Name)
+			if (s.State == Failed || s.Blocked) && !s.Optional {
+				op.failed = append(op.failed, s.Name)
+			}
+		}
+		o.follow(op)
+	}
+	if any {
+		o.told()
+	}
+}
+
+// supersede ends the starts under way of services that are stopped.
+func (o *operations) supersede(by *operation) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	for _, op := range slices.Clone(o.list) {
+		if op != by && op.pending != nil && op.State == OperationRuns && slices.ContainsFunc(op.Services, func(s string) bool { return op.pending[s] && slices.Contains(by.Services, s) }) {
+			o.end(op, OperationCancelled, by.String()+" ("+by.By+")")
+		}
+	}
+}
+
+// told passes the list on.
+func (o *operations) told() {
+	out := make([]Operation, len(o.list))
+	for i, op := range o.list {
+		out[i] = op.Operation
+	}
+	o.tell(out)
+}
+
+// resume takes over the operations of an earlier keeper: starts go on, since
+// their services do; others are lost.
+func (o *operations) resume(earlier []Operation, pending func(service string) bool) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	for _, was := range earlier {
+		op := &operation{Operation: was, cancel: func() {}}
+		o.last = max(o.last, was.ID)
+		o.list = append(o.list, op)
+		switch {
+		case was.State.Over():
+		case was.State == OperationRuns && (was.Does == "start" || was.Does == "restart"):
+			op.pending = map[string]bool{}
+			for _, s := range was.Services {
+				if pending(s) {
+					op.pending[s] = true
+				}
+			}
+			o.follow(op)
+		default:
+			o.end(op, OperationLost, "the keeper ended before it was through")
+		}
+	}
+	o.told()
+}
+
+// ErrNoOperation says that there is no operation of a number.
+var ErrNoOperation = errors.New("there is no such operation; neighbour operations lists them")
+
+// CancelOperation cancels an operation. One that waits is not carried out; of a
+// start, the services that are not ready yet are stopped; a stop goes on for the
+// services that were asked to end, and not for others. What reads or writes the
+// declaration can't be cancelled once it runs.
+func (k *Keeper) CancelOperation(ctx context.Context, id int) error {
+	o := k.ops
+	o.mu.Lock()
+	i := slices.IndexFunc(o.list, func(op *operation) bool { return op.ID == id })
+	if i < 0 {
+		o.mu.Unlock()
+		return fmt.Errorf("%d: %w", id, ErrNoOperation)
+	}
+	op := o.list[i]
+	why := "by " + asker(ctx)
+	var stop []string
+	var err error
+	switch {
+	case op.State.Over():
+		err = fmt.Errorf("operation %d, %s, is over: %s", id, op.Operation, op.State)
+	case op.State == OperationWaits:
+		o.end(op, OperationCancelled, why)
+		op.cancel()
+	case op.pending != nil:
+		for _, s := range op.Services {
+			if op.pending[s] {
+				stop = append(stop, s)
+			}
+		}
+		o.end(op, OperationCancelled, why)
+	case op.Does == "stop" || op.Does == "restart":
+		op.cancelled, op.Reason = true, why
+	default:
+		err = fmt.Errorf("operation %d, %s, can't be cancelled any more", id, op.Operation)
+	}
+	o.mu.Unlock()
+	if len(stop) > 0 {
+		k.stopAll(stop, nil)
+	}
+	return err
+}
+
+// isCancelled reports whether an operation that runs was cancelled.
+func (o *operations) isCancelled(op *operation) func() bool {
+	return func() bool {
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		return op.cancelled
+	}
+}
+
+// Operations returns those under way and the latest that ended, in the order of
+// their coming.
+func (k *Keeper) Operations() []Operation {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return append([]Operation{}, k.overview.Operations...)
+}

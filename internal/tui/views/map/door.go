@@ -1,0 +1,268 @@
+package mapview
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/journal"
+	"neighbour/internal/core/keep"
+	"neighbour/internal/display"
+	"neighbour/internal/signs"
+	"neighbour/internal/tui/ui"
+	"neighbour/internal/tui/view"
+)
+
+// drawDoorstep draws what there is to know about the selected service, in
+// the given number of rows.
+func (v *mapView) drawDoorstep(rows int) []string {
+	s, ok := v.Services[v.Selected]
+	t := v.Theme()
+	if !ok {
+		return append([]string{t.Paint(ui.Line, strings.Repeat("─", v.width))}, make([]string, rows-1)...)
+	}
+	title := " " + s.Name + " "
+	about := s.About
+	if s.Version != "" {
+		about += " " + s.Version
+	}
+	if s.PID != 0 {
+		about += fmt.Sprintf(", pid %d", s.PID)
+	}
+	if s.Optional {
+		about += ", optional"
+	}
+	head := t.Paint(ui.Line, "──") + t.Paint(ui.Accent, title) + t.Paint(ui.Faint, about+" ")
+	head += t.Paint(ui.Line, strings.Repeat("─", max(0, v.width-2-display.Width(title)-display.Width(about)-1)))
+
+	split := v.width/2 - 1
+	left := v.doorstepLeft(s, split-3, rows-1)
+	right := v.doorstepRight(s, v.width-split-3, rows-1)
+	out := []string{display.Truncate(head, v.width)}
+	for i := range rows - 1 {
+		out = append(out, "  "+display.Pad(left[i], split-3)+" "+t.Paint(ui.Line, "│")+" "+right[i])
+	}
+	return out
+}
+
+// doorstepLeft says how the service is and why, and how to reach it.
+func (v *mapView) doorstepLeft(s api.Status, width, rows int) []string {
+	t := v.Theme()
+	in := view.StateInk(s.State)
+	var out []string
+	for i, l := range display.Wrap(display.Plain(s.Sentence(v.Now)), width-2) {
+		mark := "  "
+		if i == 0 {
+			mark = t.Paint(in, signs.State(s.State)) + " "
+		}
+		out = append(out, mark+t.Paint(ui.Plain, l))
+	}
+	for _, remark := range s.Remarks {
+		for _, l := range display.Wrap(display.Plain(remark), width-4) {
+			out = append(out, t.Paint(ui.Line, "  ┊ ")+t.Paint(ui.Faint, l))
+		}
+	}
+	out = append(out, v.tries(s, width)...)
+	facts := v.facts(s, width)
+	if s.Optional && (s.State == keep.Failed || s.State == keep.Ailing) {
+		out = append(out, "  "+t.Paint(ui.Faint, "it is optional: others start without it"))
+	}
+	if s.State == keep.Failed || s.State == keep.Ailing { // the reason comes first
+		facts = facts[:min(len(facts), max(1, rows-len(out)-1))]
+	}
+	// How to reach it must be seen even where the reason is long.
+	if spare := rows - len(facts); len(out) > spare && spare > 1 {
+		out = append(out[:spare-1], t.Paint(ui.Faint, "  …"))
+	} else if len(out) < spare-1 {
+		out = append(out, "")
+	}
+	out = append(out, facts...)
+	for len(out) < rows {
+		out = append(out, "")
+	}
+	return out[:rows]
+}
+
+// tries tells how the latest lives of a service ended, if there were several.
+func (v *mapView) tries(s api.Status, width int) []string {
+	if len(s.Tries) < 2 || s.State == keep.Ready {
+		return nil
+	}
+	var out []string
+	for i, try := range s.Tries {
+		text := fmt.Sprintf("try %d  %s  %s", i+1, try.Began.Local().Format("15:04:05"), display.Plain(try.Reason))
+		if n := len(try.Lines); n > 0 {
+			text += ": " + display.Plain(try.Lines[n-1])
+		}
+		out = append(out, v.Theme().Paint(ui.Line, "  ┊ ")+v.Theme().Paint(ui.Faint, display.Truncate(text, width-4)))
+	}
+	return out
+}
+
+// facts returns the lines with the address, the credentials, and what it needs.
+func (v *mapView) facts(s api.Status, width int) []string {
+	t := v.Theme()
+	const label = 11
+	var out []string
+	row := func(name, value string, in ui.Ink) {
+		// An address is of no use with its end cut off.
+		for _, l := range strings.Split(ansi.Hardwrap(display.Plain(value), width-label, true), "\n") {
+			text := t.Paint(in, l)
+			if strings.HasPrefix(value, "http://") || strings.HasPrefix(value, "https://") {
+				// Terminals that can't follow links leave them out (OSC 8).
+				text = t.Style[in].Hyperlink(display.Plain(value)).Render(l)
+			}
+			out = append(out, t.Paint(ui.Faint, fmt.Sprintf("%-*s", label, name))+text)
+			name = ""
+		}
+	}
+	// The first fact is the whole address; its parts are worth a line only
+	// where there is nothing else.
+	for i, f := range s.Facts {
+		if i > 0 && (f.Name == "host" || f.Name == "port" || f.Name == "database") {
+			continue
+		}
+		// A user's password is in the user's address, and that of the first
+		// user is there already.
+		if strings.HasSuffix(f.Name, ".password") || strings.HasSuffix(f.Name, ".url") && f.Value == s.Facts[0].Value {
+			continue
+		}
+		row(f.Name, v.masked(f), ui.Strong)
+	}
+	for i, n := range s.Notes {
+		name := ""
+		if i == 0 {
+			name = "holds"
+		}
+		row(name, n, ui.Plain)
+	}
+	switch f, found := v.Finding(s.Name); {
+	case found && s.State == keep.Failed && len(f.Actions) > 0: // beside, with their keys
+	case found && s.State == keep.Failed:
+		row("found", signs.Level(f.Level)+" "+f.What, view.LevelInk(f.Level))
+		row("do", f.Remedy, ui.Strong)
+	case found:
+		row("found", signs.Level(f.Level)+" "+f.What+"  (7)", view.LevelInk(f.Level))
+	}
+	if s.Exposed != "" {
+		row("network", "other machines can reach it: it listens on "+s.Exposed, ui.Warn)
+	}
+	if s.Unwatched != "" {
+		row("reload", "looks at its files every 2 s instead of watching them: "+s.Unwatched, ui.Warn)
+	}
+	for i, w := range s.Warnings {
+		name := ""
+		if i == 0 {
+			name = "note"
+		}
+		row(name, w, ui.Plain)
+	}
+	if s.Check != "" {
+		row("check", s.Check, ui.Plain)
+	}
+	if s.Command != "" {
+		row("runs", s.Command, ui.Plain)
+	}
+	if len(s.Needs) > 0 {
+		row("needs", strings.Join(s.Needs, ", "), ui.Plain)
+	}
+	if len(s.NeededBy) > 0 {
+		row("needed by", strings.Join(s.NeededBy, ", "), ui.Plain)
+	}
+	return out
+}
+
+// masked returns a fact's value as it may be shown now.
+func (v *mapView) masked(f keep.Fact) string {
+	if !f.Secret || v.reveal {
+		return f.Value
+	}
+	return display.Mask(f.Value)
+}
+
+// doorstepRight returns the latest output, and what the service uses.
+func (v *mapView) doorstepRight(s api.Status, width, rows int) []string {
+	t := v.Theme()
+	out := v.remedyRows(s, width)
+	out = append(out, t.Paint(ui.Faint, "latest lines"))
+	room := rows - 1 - len(out)
+	if rows > 10 {
+		room-- // a blank before the usage
+	}
+	room = max(0, room)
+	lines := s.Lines[max(0, len(s.Lines)-room):]
+	if len(lines) == 0 {
+		out = append(out, t.Paint(ui.Faint, "nothing printed yet"))
+	}
+	for _, l := range lines {
+		at := "        "
+		if !l.At.IsZero() {
+			at = l.At.Local().Format("15:04:05")
+		}
+		out = append(out, t.Paint(ui.Faint, at)+"  "+display.Truncate(v.latest(l), width-10))
+	}
+	for len(out) < rows-1 {
+		out = append(out, "")
+	}
+	return append(out[:rows-1], v.usage(s, width))
+}
+
+// remedyRows are what can be done about a failed service, each with its key.
+func (v *mapView) remedyRows(s api.Status, width int) []string {
+	f, found := v.Finding(s.Name)
+	if !found || s.State != keep.Failed || len(f.Actions) == 0 {
+		return nil
+	}
+	t := v.Theme()
+	out := []string{t.Paint(ui.Faint, "what can be done")}
+	for i, a := range f.Actions {
+		text := display.Truncate(display.Plain(a.Label+": "+a.Says), width-4)
+		out = append(out, t.Paint(ui.Accent, remedyKey(i)+"  ")+t.Paint(ui.Plain, text))
+	}
+	return append(out, "")
+}
+
+// latest returns a line without what is said beside it.
+func (v *mapView) latest(l journal.Line) string {
+	text := v.output(cmp.Or(l.Message, l.Text))
+	if l.Level >= journal.Warn {
+		text = v.Theme().Paint(view.EntryInk(l.Level), l.Level.String()) + " " + text
+	}
+	return text
+}
+
+// output returns a line that a service printed, as it may be drawn.
+func (v *mapView) output(text string) string {
+	text = display.Clean(text)
+	if !strings.Contains(text, "\x1b") {
+		return v.Theme().Paint(ui.Plain, text)
+	}
+	return text
+}
+
+func (v *mapView) usage(s api.Status, width int) string {
+	t := v.Theme()
+	if len(s.Usage.CPU) == 0 {
+		if !s.State.Running() {
+			return ""
+		}
+		return t.Paint(ui.Faint, display.Truncate("processor and memory are measured every 2 s", width))
+	}
+	graph := max(2, min(16, (width-38)/2))
+	cpu := make([]float64, len(s.Usage.CPU))
+	for i, v := range s.Usage.CPU {
+		cpu[i] = float64(v)
+	}
+	memory := make([]float64, len(s.Usage.Memory))
+	for i, v := range s.Usage.Memory {
+		memory[i] = float64(v)
+	}
+	// Below a tenth of a core and 64 MB the lines stay low: the flicker of
+	// what is idle should not look like work.
+	text := t.Paint(ui.Faint, "processor ") + t.Paint(ui.Busy, ui.Spark(cpu, graph, 10)) + t.Paint(ui.Plain, fmt.Sprintf(" %.1f %%", cpu[len(cpu)-1])) +
+		t.Paint(ui.Faint, "  memory ") + t.Paint(ui.Busy, ui.Spark(memory, graph, 64<<20)) + t.Paint(ui.Plain, " "+display.Bytes(memory[len(memory)-1]))
+	return display.Truncate(text, width)
+}

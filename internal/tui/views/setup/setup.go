@@ -1,0 +1,505 @@
+// Package setup is the screen on which a first declaration is made.
+package setup
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+
+	tea "charm.land/bubbletea/v2"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/discover"
+	"neighbour/internal/core/kind"
+	"neighbour/internal/display"
+	"neighbour/internal/tui/ui"
+	"neighbour/internal/tui/view"
+)
+
+// Spec describes the view of a proposal. Write becomes true when the user has it
+// written.
+func Spec(p *discover.Proposal, write *bool) view.Spec {
+	return view.Spec{ID: "setup", Title: "setup", New: func(e *view.Env, _ any) (view.View, tea.Cmd) {
+		s := newSetup(e, p)
+		s.write = write
+		return s, s.look()
+	}}
+}
+
+// setup is the screen on which a first declaration is made: the services on
+// the left, the file that they make on the right.
+type setup struct {
+	*view.Env
+	p             *discover.Proposal
+	width, height int // of the view
+	row, column   int
+	editing       *ui.Field
+	kinds         []string
+	here          map[string]discover.Here // by kind, and by name for programs
+	problem       string
+	asked         bool // leaving without a file was asked about
+	write         *bool
+	text          []string // the file
+	owner         []string
+	cut           int // the first row of the table that is shown
+}
+
+// Here brings what is installed: by kind, and for programs by their command.
+type Here map[string]discover.Here
+
+func newSetup(e *view.Env, p *discover.Proposal) *setup {
+	s := &setup{Env: e, p: p, kinds: discover.Kinds()}
+	s.column = nameColumn
+	s.render()
+	return s
+}
+
+// look looks for what is installed, which takes a moment.
+func (s *setup) look() tea.Cmd {
+	kinds, programs := s.kinds, map[string]discover.Service{}
+	for _, v := range s.p.Services {
+		if v.Kind == declare.DefaultKind {
+			programs[hereKey(v)] = *v
+		}
+	}
+	return func() tea.Msg {
+		m := Here{}
+		var mu sync.Mutex
+		var all sync.WaitGroup
+		find := func(key string, look func() discover.Here) {
+			all.Go(func() {
+				here := look()
+				mu.Lock()
+				m[key] = here
+				mu.Unlock()
+			})
+		}
+		for _, k := range kinds {
+			find(k, func() discover.Here { return discover.Installed(k) })
+		}
+		for key, v := range programs {
+			find(key, v.Here)
+		}
+		all.Wait()
+		return view.Answer{Instance: s.Instance, Msg: m}
+	}
+}
+
+// hereKey returns what a service's entry in here goes by.
+func hereKey(v *discover.Service) string {
+	if v.Kind == declare.DefaultKind {
+		return "program " + strings.Join(v.Lines, " ")
+	}
+	return v.Kind
+}
+
+// missing returns what the services that are on lack, and the command that installs
+// it.
+func (s *setup) missing() (names []string, command string) {
+	var packages []kind.Packages
+	for _, v := range s.p.Services {
+		if here := s.here[hereKey(v)]; v.On && here.Missing != "" && !slices.Contains(names, v.Name) {
+			names, packages = append(names, v.Name), append(packages, here.Packages)
+		}
+	}
+	return names, kind.InstallCommand(packages...)
+}
+
+// render makes the file anew.
+func (s *setup) render() {
+	text, owner := s.p.Render()
+	s.text, s.owner = strings.Split(strings.TrimSuffix(text, "\n"), "\n"), owner
+	s.problem = ""
+	var problems declare.Problems
+	if err := s.p.Check(); errors.As(err, &problems) {
+		s.problem = problems[0].Message
+		if problems[0].Key != "" {
+			s.problem = problems[0].Key + ": " + s.problem
+		}
+		if problems[0].Remedy != "" {
+			s.problem += "; " + strings.SplitN(problems[0].Remedy, "\n", 2)[0]
+		}
+	} else if err != nil {
+		s.problem = err.Error()
+	}
+	if !slices.ContainsFunc(s.p.Services, func(v *discover.Service) bool { return v.On }) {
+		s.problem = "no service is on, so there is nothing to write yet: switch one on with the space bar"
+	}
+}
+
+// Update takes a message.
+func (s *setup) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case Here:
+		s.here = msg
+	case tea.KeyPressMsg:
+		s.editKey(msg)
+	}
+	return nil
+}
+
+// Fit tells the room there is.
+func (s *setup) Fit(width, height int) {
+	s.width, s.height = width, height
+	room := s.room()
+	s.cut = min(max(s.cut, s.row-room+1), s.row)
+}
+
+// room returns how many services the table shows.
+func (s *setup) room() int { return max(3, (s.height-2)/2-2) }
+
+// Typing reports whether a cell is changed.
+func (s *setup) Typing() bool { return s.editing != nil }
+
+// Close ends nothing.
+func (*setup) Close() {}
+
+// The columns of the table that can be changed.
+const (
+	nameColumn = iota
+	kindColumn
+	versionColumn
+	portColumn
+	setupColumns
+)
+
+// Bindings are the keys of the view.
+func (s *setup) Bindings() []view.Binding {
+	if s.editing != nil {
+		does := view.Bind("", "what it is to be", nil).Shown("type")
+		if s.editing.Choices != nil {
+			does = view.Bind("", "or its first letter: another kind", nil).Shown("← →")
+		}
+		return []view.Binding{
+			does,
+			view.Bind("enter esc up down tab", "done", func(pressed string) tea.Cmd {
+				s.editing = nil
+				if pressed == "tab" {
+					pressed = "right"
+				}
+				s.choose(pressed)
+				return nil
+			}).Shown("enter"),
+		}
+	}
+	return []view.Binding{
+		view.Bind("up down left right tab", "choose", func(pressed string) tea.Cmd {
+			s.choose(pressed)
+			return nil
+		}).Shown("↑ ↓ ← →"),
+		view.Act("space", "on or off", func() tea.Cmd {
+			s.asked = false
+			s.current().On = !s.current().On
+			s.render()
+			return nil
+		}).Helps("switch the service on or off"),
+		view.Act("enter", "change", func() tea.Cmd {
+			s.asked = false
+			s.begin()
+			return nil
+		}).Helps("change what is underlined"),
+		view.Act("n", "add one", func() tea.Cmd {
+			s.asked = false
+			s.p.Add()
+			s.row, s.column = len(s.p.Services)-1, nameColumn
+			s.render()
+			s.begin()
+			return nil
+		}).Helps("add a service"),
+		view.Act("w", "write the file", func() tea.Cmd {
+			s.asked = false
+			if s.problem != "" {
+				s.Say("not written: "+s.problem, true)
+				return nil
+			}
+			*s.write = true
+			return s.Leave()
+		}),
+		view.Bind("q esc", "leave without", func(pressed string) tea.Cmd {
+			if s.asked {
+				return s.Leave()
+			}
+			s.asked = true
+			s.Say("leave without writing "+declare.FileName+"? "+pressed+" again leaves, any other key goes on", false)
+			return nil
+		}).Shown("q").Helps("leave without writing the file"),
+	}
+}
+
+// choose moves to another cell.
+func (s *setup) choose(pressed string) {
+	s.asked = false
+	switch pressed {
+	case "up":
+		s.row = max(0, s.row-1)
+	case "down":
+		s.row = min(len(s.p.Services)-1, s.row+1)
+	case "left":
+		s.column = max(0, s.column-1)
+	case "right", "tab":
+		s.column = min(setupColumns-1, s.column+1)
+	}
+}
+
+func (s *setup) current() *discover.Service { return s.p.Services[s.row] }
+
+// begin makes a cell a field.
+func (s *setup) begin() {
+	v := s.current()
+	switch s.column {
+	case nameColumn:
+		s.editing = ui.TextField("name", v.Name, "", 40)
+	case kindColumn:
+		s.editing = &ui.Field{Label: "kind", Choices: s.kinds, Chosen: max(0, slices.Index(s.kinds, v.Kind))}
+	case versionColumn:
+		s.editing = ui.TextField("version", v.Version, "", 40)
+	case portColumn:
+		port := ""
+		if v.Port != 0 {
+			port = strconv.Itoa(v.Port)
+		}
+		s.editing = ui.TextField("port", port, "", 10)
+	}
+}
+
+// editKey takes a key for the cell that is changed. What it holds counts as
+// it changes, so that the file beside it shows it.
+func (s *setup) editKey(k tea.KeyPressMsg) {
+	if !s.editing.Press(k) {
+		return
+	}
+	v, value := s.current(), s.editing.Value()
+	v.On = true // who changes it wants it
+	switch s.column {
+	case nameColumn:
+		v.Name = value
+	case kindColumn:
+		v.Kind = value
+	case versionColumn:
+		v.Version = value
+	case portColumn:
+		v.Port, _ = strconv.Atoi(value)
+		if value != "" && (v.Port < 1 || v.Port > 65535) {
+			v.Port = -1
+		}
+	}
+	s.render()
+}
+
+// tableWidth returns how much of the screen is the table's.
+func (s *setup) tableWidth() int { return max(47, s.width*11/20) }
+
+// Render draws the view.
+func (s *setup) Render() view.Drawing {
+	t := s.Theme()
+	files := "nothing to go by was found here"
+	if n := len(s.p.Files); n > 0 {
+		files = fmt.Sprintf("from %s of the project", display.Count(n, "file"))
+	}
+	left := s.table(s.tableWidth()-3, s.height-1)
+	right := s.file(s.width-s.tableWidth()-2, s.height-1)
+	lacks := ""
+	if names, command := s.missing(); len(names) > 0 {
+		lacks = "  " + t.Paint(ui.Warn, "▲ not installed here: what "+strings.Join(names, ", ")+" runs")
+		if command != "" {
+			lacks += t.Paint(ui.Faint, "; ") + t.Paint(ui.Plain, command)
+		}
+	}
+	out := []string{display.Truncate(lacks, s.width-2)}
+	var spots []view.Spot
+	for i := range s.height - 1 {
+		l, r := "", ""
+		if i < len(left) {
+			l = left[i]
+		}
+		if i < len(right) {
+			r = right[i]
+		}
+		out = append(out, display.Truncate("  "+display.Pad(l, s.tableWidth()-3)+" "+t.Paint(ui.Line, "│")+" "+r, s.width))
+		if row := s.cut + i - tableTop; i >= tableTop && row < min(len(s.p.Services), s.cut+s.room()) && s.editing == nil {
+			spots = append(spots, view.Spot{Y: i + 1, Width: s.tableWidth(), Height: 1, Click: func() tea.Cmd {
+				s.row = row
+				return nil
+			}})
+		}
+	}
+	return view.Drawing{Lines: out, Spots: spots, Note: t.Paint(ui.Faint, "a first declaration, "+files)}
+}
+
+// tableTop is how many rows the table's heading takes.
+const tableTop = 2
+
+// widths returns those of the table's columns, after the mark and the switch.
+func (s *setup) widths(width int) [setupColumns]int {
+	if width < 66 {
+		return [setupColumns]int{11, 10, 8, 6}
+	}
+	return [setupColumns]int{16, 12, 12, 8}
+}
+
+// table returns the services with what is proposed, and below it why.
+func (s *setup) table(width, rows int) []string {
+	t := s.Theme()
+	w := s.widths(width)
+	room := s.room()
+	head := fmt.Sprintf("         %-*s%-*s%-*s%-*s", w[0], "name", w[1], "kind", w[2], "version", w[3], "port")
+	if width >= 66 {
+		head += "installed"
+	}
+	out := []string{t.Paint(ui.Faint, head), ""}
+	for i, v := range s.p.Services {
+		if i < s.cut || i >= s.cut+room {
+			continue
+		}
+		out = append(out, s.line(i, v, w, width))
+	}
+	if more := len(s.p.Services) - s.cut - room; more > 0 {
+		out = append(out, t.Paint(ui.Faint, fmt.Sprintf("         %d more below", more)))
+	}
+	return append(append(out, ""), s.why(width, rows-len(out)-1)...)
+}
+
+func (s *setup) line(i int, v *discover.Service, w [setupColumns]int, width int) string {
+	t := s.Theme()
+	mark, in := "  ", ui.Plain
+	if i == s.row {
+		mark = t.Paint(ui.Accent, "▌ ")
+	}
+	onOff := t.Paint(ui.Good, "■ on   ")
+	if !v.On {
+		onOff, in = t.Paint(ui.Faint, "□ off  "), ui.Faint
+	}
+	cells := [setupColumns]string{v.Name, v.Kind, v.Version, ""}
+	switch {
+	case v.Port > 0:
+		cells[portColumn] = strconv.Itoa(v.Port)
+	case v.Port == 0:
+		cells[portColumn] = "any"
+		if v.Kind == "program" {
+			cells[portColumn] = "–"
+		}
+	}
+	if v.Version == "" {
+		cells[versionColumn] = "any"
+		if v.Kind == "program" || v.Kind == "mail" || v.Kind == "static" || v.Kind == "outside" {
+			cells[versionColumn] = "–"
+		}
+	}
+	out := mark + onOff
+	for c, cell := range cells {
+		selected := i == s.row && c == s.column
+		switch {
+		case selected && s.editing != nil:
+			out += display.Pad(s.editing.Draw(t, true, w[c]-1), w[c])
+		case selected:
+			out += t.Style[ui.Accent].Underline(true).Render(display.Truncate(cell, w[c]-1)) + strings.Repeat(" ", max(0, w[c]-display.Width(display.Truncate(cell, w[c]-1))))
+		case cell == "any" || cell == "–":
+			out += t.Paint(ui.Faint, display.Pad(cell, w[c]))
+		default:
+			out += t.Paint(in, display.Pad(display.Truncate(cell, w[c]-1), w[c]))
+		}
+	}
+	if width < 66 {
+		return out
+	}
+	switch here, known := s.here[hereKey(v)]; {
+	case known && here.Missing != "":
+		return out + t.Paint(ui.Warn, "▲ missing")
+	case v.Kind == declare.DefaultKind || v.Kind == "outside":
+		return out + t.Paint(ui.Faint, "–")
+	case !known:
+		return out + t.Paint(ui.Faint, "…")
+	case here.Version != "":
+		return out + t.Paint(ui.Plain, display.Truncate(here.Version, width-display.Width(out)))
+	}
+	return out + t.Paint(ui.Faint, "built in")
+}
+
+// why says what the selected service was proposed for, and what there is for
+// it on this machine; then what else was found.
+func (s *setup) why(width, rows int) []string {
+	t := s.Theme()
+	v := s.current()
+	title := "── " + v.Name + " "
+	out := []string{t.Paint(ui.Line, "── ") + t.Paint(ui.Accent, v.Name+" ") + t.Paint(ui.Line, strings.Repeat("─", max(0, width-display.Width(title))))}
+	say := func(in ui.Ink, mark, text string) {
+		for i, l := range display.Wrap(display.Plain(text), width-3) {
+			if i > 0 {
+				mark = strings.Repeat(" ", display.Width(mark))
+			}
+			out = append(out, t.Paint(in, mark+l))
+		}
+	}
+	if s.problem != "" {
+		say(ui.Bad, "✖ ", s.problem)
+	}
+	if here := s.here[hereKey(v)]; here.Missing != "" {
+		say(ui.Warn, "▲ ", here.Missing)
+	}
+	if !v.On && v.Off != "" {
+		say(ui.Plain, "□ ", "Off, because "+v.Off+". The space bar switches it on.")
+	}
+	for _, f := range v.Why {
+		if f.File != "" {
+			out = append(out, t.Paint(ui.Faint, display.Truncate(f.Place(), width)))
+			say(ui.Plain, "  ", f.What)
+		} else {
+			say(ui.Plain, "", f.What)
+		}
+	}
+	if len(s.p.Notes) > 0 {
+		out = append(out, "", t.Paint(ui.Faint, "also found"))
+		for _, n := range s.p.Notes {
+			out = append(out, t.Paint(ui.Faint, display.Truncate(n.Place(), width)))
+			say(ui.Plain, "  ", n.What)
+		}
+	}
+	if len(s.p.Files) > 0 {
+		out = append(out, "", t.Paint(ui.Faint, "read"))
+		for _, l := range display.Wrap(strings.Join(s.p.Files, ", "), width-3) {
+			out = append(out, t.Paint(ui.Faint, "  "+l))
+		}
+	}
+	if len(out) > rows && rows > 1 {
+		out = append(out[:rows-1], t.Paint(ui.Faint, fmt.Sprintf("… %d more lines", len(out)-rows+1)))
+	}
+	return out
+}
+
+// file returns the file as it would be written, with the selected service in view.
+func (s *setup) file(width, rows int) []string {
+	t := s.Theme()
+	out := []string{t.Paint(ui.Faint, declare.FileName), ""}
+	room := rows - 2
+	first := slices.Index(s.owner, s.current().Name)
+	if !s.current().On {
+		first = -1
+	}
+	from := 0
+	if last := first; first >= 0 {
+		for last < len(s.owner) && s.owner[last] == s.owner[first] {
+			last++
+		}
+		from = max(0, min(last-room, first))
+	}
+	for i := from; i < len(s.text) && i < from+room; i++ {
+		in, mark := ui.Plain, "  "
+		if first >= 0 && s.owner[i] == s.owner[first] {
+			in, mark = ui.Strong, t.Paint(ui.Accent, "▌ ")
+		}
+		if strings.HasPrefix(s.text[i], "[") {
+			in = ui.Accent
+			if first < 0 || s.owner[i] != s.owner[first] {
+				in = ui.Faint
+			}
+		}
+		out = append(out, mark+t.Paint(in, display.Truncate(s.text[i], width-2)))
+	}
+	if left := len(s.text) - from - room; left > 0 {
+		out[len(out)-1] = t.Paint(ui.Faint, fmt.Sprintf("  … %s more", display.Count(left+1, "line")))
+	}
+	return out
+}
