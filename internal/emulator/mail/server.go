@@ -44,6 +44,7 @@ func Serve(ctx context.Context, l net.Listener, store *Store, log *log.Logger) e
 	grace, cancel := context.WithTimeout(context.Background(), 300*time.Millisecond)
 	defer cancel()
 	err := server.Shutdown(grace)
+	_ = l.Close() // in case it was not served yet, of which Shutdown knows nothing
 	<-failed
 	if errors.Is(err, context.DeadlineExceeded) {
 		return nil

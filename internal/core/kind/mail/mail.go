@@ -44,8 +44,7 @@ func (Kind) Find(in *kind.Instance) (kind.Program, error) { return kind.Program{
 // Launch starts the emulator as a process of its own.
 func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	return kind.Launch{
-		Argv: []string{in.Program.Path, "emulate", "mail", "--listen", "127.0.0.1:" + strconv.Itoa(in.Port), "--dir", messages(in)},
-		Dir:  in.Data, Signal: "TERM",
+		Argv: kind.Emulate(in, "mail", "--dir", messages(in)), Dir: in.Data, Signal: "TERM",
 	}, nil
 }
 

@@ -4,7 +4,6 @@ package static
 import (
 	"fmt"
 	"path/filepath"
-	"strconv"
 	"strings"
 
 	"neighbour/internal/core/kind"
@@ -77,7 +76,7 @@ func (Kind) Warn(in *kind.Instance) []string { return webRoot(in).Warn() }
 // Launch starts the server as a process of its own.
 func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	s := in.Service.Settings.(*Settings)
-	argv := []string{in.Program.Path, "emulate", "static", "--listen", "127.0.0.1:" + strconv.Itoa(in.Port), "--root", root(in), "--ready", webserver.ReadyPath, "--fallback", s.Fallback}
+	argv := kind.Emulate(in, "static", "--root", root(in), "--ready", webserver.ReadyPath, "--fallback", s.Fallback)
 	if s.Listing {
 		argv = append(argv, "--listing")
 	}

@@ -1,0 +1,11 @@
+// Package catalogue lists the emulators.
+package catalogue
+
+import (
+	"neighbour/internal/emulator"
+	"neighbour/internal/emulator/mail"
+	"neighbour/internal/emulator/static"
+)
+
+// All are the emulators.
+var All = []emulator.Emulator{mail.Emulator, static.Emulator}
