@@ -14,6 +14,7 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/input"
+	"neighbour/internal/core/kind/catalogue"
 )
 
 // Proposal is what was found in a project, and the services that are proposed
@@ -195,17 +196,11 @@ func lineOf(text, word string) int {
 	return strings.Count(text[:i], "\n") + 1
 }
 
-// usualNames are the names of servers, by kind.
-var usualNames = map[string]string{
-	"postgres": "database", "mariadb": "database", "mysql": "database", "redis": "cache", "memcached": "memory", "rabbitmq": "queue",
-	"nats": "bus", "mqtt": "broker", "beanstalkd": "jobs", "mail": "mail", "php": "php", "nginx": "web",
-}
-
 // server returns the proposed server of a kind.
 func (r *reader) server(kind string, why Finding) *Service {
 	s := r.servers[kind]
 	if s == nil {
-		s = &Service{On: true, Kind: kind, Name: r.free(usualNames[kind])}
+		s = &Service{On: true, Kind: kind, Name: r.free(catalogue.HintsOf(kind).Name)}
 		r.servers[kind] = s
 		r.p.Services = append(r.p.Services, s)
 	}
@@ -246,10 +241,6 @@ func (r *reader) free(name string) string {
 	}
 }
 
-// offered are the servers that are offered, switched off, where nothing was
-// found that needs them.
-var offered = []string{"postgres", "mariadb", "redis", "mail"}
-
 // finish puts the services in the order of a declaration: the servers, the
 // programs, and what is only offered.
 func (r *reader) finish() {
@@ -259,9 +250,11 @@ func (r *reader) finish() {
 		}
 	}
 	slices.SortStableFunc(r.p.Services, func(a, b *Service) int { return rank(a) - rank(b) })
-	for _, kind := range offered {
-		if r.servers[kind] == nil && (kind != "mariadb" && kind != "postgres" || r.servers["mysql"] == nil) {
-			r.p.Services = append(r.p.Services, &Service{Kind: kind, Name: r.free(usualNames[kind]), Off: "nothing in the project asks for it; it is offered because many apps need one"})
+	for _, h := range catalogue.Hinting() {
+		// Servers that are offered, switched off, where nothing was found that needs
+		// them.
+		if h.Offered && r.servers[h.Kind] == nil && (!h.SQL || r.servers["mysql"] == nil) {
+			r.p.Services = append(r.p.Services, &Service{Kind: h.Kind, Name: r.free(h.Name), Off: "nothing in the project asks for it; it is offered because many apps need one"})
 		}
 	}
 }
@@ -275,8 +268,19 @@ func (p *Proposal) Add() *Service {
 	return s
 }
 
-// order is that of the kinds in a declaration.
-var order = []string{"postgres", "mariadb", "mysql", "redis", "memcached", "rabbitmq", "nats", "mqtt", "beanstalkd", "mail", "php", "program", "nginx"}
+// order is that of the kinds in a declaration: servers, the programs, and what
+// stands in front of those.
+var order = func() []string {
+	var servers, front []string
+	for _, h := range catalogue.Hinting() {
+		if h.Front {
+			front = append(front, h.Kind)
+		} else {
+			servers = append(servers, h.Kind)
+		}
+	}
+	return append(append(servers, declare.DefaultKind), front...)
+}()
 
 func rank(s *Service) int { return slices.Index(order, s.Kind) }
 

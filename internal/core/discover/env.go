@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 
+	"neighbour/internal/core/kind/catalogue"
 	"neighbour/internal/core/wire"
 )
 
@@ -54,13 +55,13 @@ func (r *reader) wire() {
 func (r *reader) guessSQL() {
 	for _, w := range r.wanted {
 		prefix, _, _ := strings.Cut(w.name, "_")
-		if wire.Prefixes[prefix] != "sql" {
+		if catalogue.OfWord(prefix) != catalogue.AnySQL {
 			continue
 		}
 		word := strings.ToLower(w.value)
 		switch {
-		case strings.HasSuffix(w.name, "_PORT") && wire.PortKinds[w.value] != "":
-			r.sql = cmp.Or(r.sql, wire.PortKinds[w.value])
+		case strings.HasSuffix(w.name, "_PORT") && kindOfPort(w.value) != "":
+			r.sql = cmp.Or(r.sql, kindOfPort(w.value))
 		case !strings.HasSuffix(w.name, "_CONNECTION") && !strings.HasSuffix(w.name, "_DRIVER") && !strings.HasSuffix(w.name, "_CLIENT") && !strings.HasSuffix(w.name, "_ENGINE") && !strings.HasSuffix(w.name, "_TYPE"):
 		case strings.Contains(word, "pg") || strings.Contains(word, "postgres"):
 			r.sql = "postgres"
@@ -68,6 +69,15 @@ func (r *reader) guessSQL() {
 			r.sql = "mariadb"
 		}
 	}
+}
+
+// kindOfPort returns the kind that usually has a port, written as a text.
+func kindOfPort(port string) string {
+	n, err := strconv.Atoi(port)
+	if err != nil {
+		return ""
+	}
+	return catalogue.OfPort(n)
 }
 
 // ports gives programs the port of their own env file.
@@ -139,7 +149,7 @@ func (r *reader) address(w wanted) {
 		r.note(w.file, w.line, w.name+" holds an address that can't be read")
 		return
 	}
-	kind := wire.KindOfScheme(u.Scheme)
+	kind := catalogue.OfScheme(u.Scheme)
 	switch {
 	case kind == "" && (u.Scheme == "http" || u.Scheme == "https"):
 		r.page(w, u)
@@ -157,9 +167,9 @@ func (r *reader) address(w wanted) {
 	if p := u.Port(); p != "" {
 		where += ":" + p
 	}
-	target := r.server(kind, w.finding("points to %s on %s", titles[kind], where))
+	target := r.server(kind, w.finding("points to %s on %s", catalogue.HintsOf(kind).Title, where))
 	database := strings.Trim(u.Path, "/")
-	if kind == "postgres" || kind == "mariadb" {
+	if catalogue.SQL(kind) {
 		target.database(database)
 	}
 	if !strings.HasSuffix(w.file, ".test") {
@@ -186,13 +196,12 @@ func (s *Service) database(name string) {
 // addressOf returns a variable's value made of facts. The server's own address
 // does where the app's has the same form.
 func addressOf(kind string, u *url.URL, target *Service, database string) string {
-	whole := "${@.url}"
-	switch kind {
-	case "mail":
-		return "${@.smtp_url}"
-	case "memcached", "beanstalkd":
-		return u.Scheme + "://${@.address}"
-	case "postgres", "mariadb":
+	h := catalogue.HintsOf(kind)
+	whole := "${@." + h.Address + "}"
+	switch {
+	case h.Address == "address":
+		return u.Scheme + "://" + whole
+	case h.SQL:
 		first := len(target.databases) == 0 || target.databases[0] == database
 		if first && u.RawQuery == "" && (u.Scheme == "postgres" || u.Scheme == "mysql") {
 			return whole
@@ -205,7 +214,7 @@ func addressOf(kind string, u *url.URL, target *Service, database string) string
 			text += "?" + u.RawQuery
 		}
 		return text
-	case "redis":
+	case kind == "redis":
 		if n := strings.Trim(u.Path, "/"); n != "" {
 			if _, err := strconv.Atoi(n); err == nil {
 				return whole + "/" + n
@@ -236,26 +245,19 @@ func (r *reader) page(w wanted, u *url.URL) {
 func (r *reader) kindOfPrefix(prefix string) string {
 	words := strings.Split(prefix, "_")
 	for _, word := range []string{prefix, words[0], words[len(words)-1]} {
-		if kind := wire.Prefixes[word]; kind == "sql" {
+		if kind := catalogue.OfWord(word); kind == catalogue.AnySQL {
 			return r.sql
 		} else if kind != "" {
 			return kind
 		}
 		// These say what a server is for; which one it is, the packages say.
-		for _, kind := range wire.Purposes[word] {
+		for _, kind := range catalogue.OfPurpose(word) {
 			if r.servers[kind] != nil {
 				return kind
 			}
 		}
 	}
 	return ""
-}
-
-// facts are those that a kind has, as far as split variables use them.
-var facts = map[string][]string{
-	"postgres": {"url", "host", "port", "user", "password", "database"}, "mariadb": {"url", "host", "port", "user", "password", "database"},
-	"redis": {"url", "host", "port"}, "rabbitmq": {"url", "host", "port", "user", "password", "vhost"}, "nats": {"url", "host", "port"},
-	"mqtt": {"url", "host", "port", "user", "password"}, "memcached": {"address", "host", "port"}, "beanstalkd": {"address", "host", "port"}, "mail": {"host", "port"},
 }
 
 // splitVariable reads one of several variables that lead to a server
@@ -273,7 +275,7 @@ func (r *reader) splitVariable(w wanted) {
 		r.note(w.file, w.line, fmt.Sprintf("%s points to %s, which is not on this machine; it is left as it is", w.name, w.value))
 		return
 	}
-	if host, ok := r.sibling(w, prefix, "host"); ok && !wire.Local(host) || !slices.Contains(facts[kind], part) {
+	if host, ok := r.sibling(w, prefix, "host"); ok && !wire.Local(host) || !slices.Contains(catalogue.HintsOf(kind).Facts, part) {
 		return
 	}
 	if part == "url" && w.value != "" { // not an address after all
@@ -284,12 +286,12 @@ func (r *reader) splitVariable(w wanted) {
 			return // a name alone leads nowhere
 		}
 	}
-	what := "leads to " + titles[kind]
+	what := "leads to " + catalogue.HintsOf(kind).Title
 	if part == "host" && w.value != "" {
 		what += " on " + w.value
 	}
 	target := r.server(kind, w.finding("%s", what))
-	if part == "database" && (kind == "postgres" || kind == "mariadb") {
+	if part == "database" && (catalogue.SQL(kind)) {
 		target.database(w.value)
 	}
 	r.give(w, target, "${@."+part+"}")
@@ -324,24 +326,19 @@ func (r *reader) readBySource(w wanted) {
 		return
 	}
 	value := "${@." + part + "}"
-	if kind == "mail" && part == "url" {
-		value = "${@.smtp_url}"
-	} else if !slices.Contains(facts[kind], part) {
+	if address := catalogue.HintsOf(kind).Address; part == "url" && strings.HasSuffix(address, "_url") {
+		part, value = address, "${@."+address+"}"
+	}
+	if !slices.Contains(catalogue.HintsOf(kind).Facts, part) {
 		return
 	}
 	r.give(w, r.server(kind, w.finding("is read by the program")), value)
 }
 
-// commonNames are the variables that most apps read where nothing says which.
-var commonNames = map[string]string{
-	"postgres": "DATABASE_URL", "mariadb": "DATABASE_URL", "redis": "REDIS_URL", "rabbitmq": "AMQP_URL", "nats": "NATS_URL", "mqtt": "MQTT_URL", "mail": "SMTP_URL",
-	"memcached": "MEMCACHED_ADDRESS", "beanstalkd": "BEANSTALKD_ADDRESS",
-}
-
 // common gives the programs the address of servers that no variable leads to.
 func (r *reader) common() {
-	for _, kind := range order {
-		target, name := r.servers[kind], commonNames[kind]
+	for _, h := range catalogue.Hinting() {
+		target, name := r.servers[h.Kind], h.Variable
 		if target == nil {
 			continue
 		}
@@ -351,14 +348,7 @@ func (r *reader) common() {
 		if name == "" || used {
 			continue
 		}
-		value := "${@.url}"
-		switch kind {
-		case "mail":
-			value = "${@.smtp_url}"
-		case "memcached", "beanstalkd":
-			value = "${@.address}"
-		}
-		r.give(wanted{name: name, folder: "."}, target, value)
+		r.give(wanted{name: name, folder: "."}, target, "${@."+h.Address+"}")
 		target.because(Finding{What: fmt.Sprintf("no file says what the app reads its address from; %s is a common name", name)})
 	}
 }

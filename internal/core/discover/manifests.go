@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"neighbour/internal/core/kind/catalogue"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -14,52 +15,20 @@ import (
 	"github.com/pelletier/go-toml/v2"
 )
 
-// libraries are the clients of servers, by the kind of the server. A name
-// that ends with * stands for all that begin so.
-var libraries = map[string][]string{
-	"postgres":   {"pg", "pg-promise", "postgres", "pgx*", "github.com/jackc/pgx*", "github.com/lib/pq", "psycopg", "psycopg2", "psycopg2-binary", "psycopg-binary", "asyncpg", "pg8000", "ext-pgsql", "ext-pdo_pgsql"},
-	"mariadb":    {"mysql", "mysql2", "mariadb", "github.com/go-sql-driver/mysql", "mysqlclient", "pymysql", "aiomysql", "mysql-connector-python", "trilogy", "ext-mysqli", "ext-pdo_mysql"},
-	"redis":      {"redis", "ioredis", "bull", "bullmq", "connect-redis", "github.com/redis/go-redis*", "github.com/go-redis/redis*", "github.com/gomodule/redigo", "sidekiq", "resque", "predis/predis", "ext-redis", "django-redis", "rq"},
-	"rabbitmq":   {"amqplib", "amqp-connection-manager", "github.com/rabbitmq/amqp091-go", "github.com/streadway/amqp", "pika", "aio-pika", "bunny", "php-amqplib/php-amqplib", "ext-amqp"},
-	"nats":       {"nats", "@nats-io/*", "github.com/nats-io/nats.go", "nats-py", "nats-pure"},
-	"mqtt":       {"mqtt", "github.com/eclipse/paho.mqtt.golang", "paho-mqtt", "aiomqtt", "php-mqtt/client"},
-	"memcached":  {"memjs", "memcached", "github.com/bradfitz/gomemcache", "pymemcache", "python-memcached", "pylibmc", "dalli", "ext-memcached"},
-	"beanstalkd": {"fivebeans", "github.com/beanstalkd/go-beanstalk", "greenstalk", "beaneater", "pda/pheanstalk"},
-	"mail":       {"nodemailer", "phpmailer/phpmailer", "symfony/mailer", "github.com/emersion/go-smtp", "github.com/wneessen/go-mail", "aiosmtplib"},
-}
-
-// kindOf returns the kind of the server that a library is a client of.
-func kindOf(library string) string {
-	for kind, names := range libraries {
-		for _, n := range names {
-			if prefix, all := strings.CutSuffix(n, "*"); n == library || all && strings.HasPrefix(library, prefix) {
-				return kind
-			}
-		}
-	}
-	return ""
-}
-
 // depends notes the libraries of a manifest.
 func (r *reader) depends(file, text string, names []string) {
 	slices.Sort(names)
 	for _, n := range slices.Compact(names) {
-		kind := kindOf(n)
+		kind := catalogue.OfLibrary(n)
 		if kind == "" {
 			continue
 		}
-		if kind == "postgres" || kind == "mariadb" {
+		if catalogue.SQL(kind) {
 			r.sql = cmp.Or(r.sql, kind)
 		}
 		r.clients[filepath.Dir(file)] = append(r.clients[filepath.Dir(file)], kind)
-		r.server(kind, Finding{file, lineOf(text, n), fmt.Sprintf("the app uses %s, a client of %s", n, titles[kind])})
+		r.server(kind, Finding{file, lineOf(text, n), fmt.Sprintf("the app uses %s, a client of %s", n, catalogue.HintsOf(kind).Title)})
 	}
-}
-
-// titles are the servers' names.
-var titles = map[string]string{
-	"postgres": "PostgreSQL", "mariadb": "MySQL and MariaDB", "redis": "Redis", "rabbitmq": "RabbitMQ (AMQP)", "nats": "NATS", "mqtt": "MQTT",
-	"memcached": "memcached", "beanstalkd": "beanstalkd", "mail": "SMTP servers",
 }
 
 func (r *reader) readManifests(folder string) {

@@ -2,6 +2,7 @@ package discover
 
 import (
 	"fmt"
+	"neighbour/internal/core/kind/catalogue"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -60,7 +61,7 @@ func (r *reader) readPages(php *Service, folder, index string) {
 			if at == nil {
 				continue
 			}
-			server = r.database(c.kind, Finding{f, strings.Count(src[:at[0]], "\n") + 1, "the app connects to " + titles[c.kind] + " with " + c.extension})
+			server = r.database(c.kind, Finding{f, strings.Count(src[:at[0]], "\n") + 1, "the app connects to " + catalogue.HintsOf(c.kind).Title + " with " + c.extension})
 			if !slices.Contains(extensions, c.extension) {
 				extensions = append(extensions, c.extension)
 			}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/kind/catalogue"
 )
 
 // Comparison says how what an env file says of a variable compares with what
@@ -150,7 +151,7 @@ func compareValues(v Variable, theirs string) (Comparison, []string) {
 		if parts := targetOf(a).differences(targetOf(b)); len(parts) > 0 {
 			return Elsewhere, parts
 		}
-		if KindOfScheme(a.Scheme) == KindOfScheme(b.Scheme) && a.Path == b.Path {
+		if catalogue.OfScheme(a.Scheme) == catalogue.OfScheme(b.Scheme) && a.Path == b.Path {
 			return Same, nil // but for its options, or the name of this machine
 		}
 		return Different, nil
@@ -193,16 +194,14 @@ type led struct {
 // get from us, and where it leads instead.
 func leadsTo(e EnvEntry, all []EnvEntry, servers []Server) (Server, led, bool) {
 	match := func(kind string) (Server, bool) {
-		i := slices.IndexFunc(servers, func(s Server) bool {
-			return s.Kind == kind || kind == "sql" && (s.Kind == "postgres" || s.Kind == "mariadb" || s.Kind == "mysql") || kind == "mariadb" && s.Kind == "mysql"
-		})
+		i := slices.IndexFunc(servers, func(s Server) bool { return catalogue.Serves(s.Kind, kind) })
 		if i < 0 {
 			return Server{}, false
 		}
 		return servers[i], true
 	}
 	if u, err := url.Parse(e.Value); err == nil && u.Host != "" {
-		s, ok := match(KindOfScheme(u.Scheme))
+		s, ok := match(catalogue.OfScheme(u.Scheme))
 		return s, led{targetOf(u), e.Name}, ok && Local(u.Hostname())
 	}
 	prefix, part, ok := SplitName(e.Name)
@@ -210,7 +209,7 @@ func leadsTo(e EnvEntry, all []EnvEntry, servers []Server) (Server, led, bool) {
 		return Server{}, led{}, false
 	}
 	first, _, _ := strings.Cut(prefix, "_")
-	s, ok := match(Prefixes[first])
+	s, ok := match(catalogue.OfWord(first))
 	if !ok {
 		return Server{}, led{}, false
 	}
