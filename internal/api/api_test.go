@@ -8,7 +8,6 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -145,26 +144,4 @@ func TestNoKeeper(t *testing.T) {
 	c := NewClient(filepath.Join(t.TempDir(), "no.sock"))
 	_, err := c.Status(t.Context())
 	assert.ErrorIs(t, err, ErrNoKeeper)
-}
-
-// The description of the interface has every route, and no other.
-func TestDescriptionIsComplete(t *testing.T) {
-	b, err := os.ReadFile("../../docs/openapi.yaml")
-	require.NoError(t, err)
-	described := map[string]bool{}
-	path := ""
-	for line := range strings.Lines(string(b)) {
-		line = strings.TrimSuffix(line, "\n")
-		if m := regexp.MustCompile(`^  (/v1/\S*):$`).FindStringSubmatch(line); m != nil {
-			path = m[1]
-		}
-		if m := regexp.MustCompile(`^    (get|post):$`).FindStringSubmatch(line); m != nil {
-			described[strings.ToUpper(m[1])+" "+path] = true
-		}
-	}
-	routes := map[string]bool{}
-	for r := range (&Server{}).routes() {
-		routes[r] = true
-	}
-	assert.Equal(t, routes, described)
 }

@@ -10,9 +10,9 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"neighbour/internal/core/check"
@@ -129,119 +129,94 @@ func (c *Client) send(ctx context.Context, method, path string, body any) (*http
 
 // Hello makes sure that a keeper answers which speaks our version.
 func (c *Client) Hello(ctx context.Context) (Keeper, error) {
-	var k Keeper
-	err := c.do(ctx, http.MethodGet, "/keeper", nil, &k)
-	return k, err
+	return call(ctx, c, helloEndpoint, none{})
 }
 
 // Status asks for everything as it is now.
 func (c *Client) Status(ctx context.Context) (Snapshot, error) {
-	var s Snapshot
-	err := c.do(ctx, http.MethodGet, "/status", nil, &s)
-	return s, err
+	return call(ctx, c, statusEndpoint, none{})
 }
 
 // Start starts the named services with what they need; without a name, all.
 // Prepare runs preparations whether they are due or not. It returns when the
 // keeper has taken it up.
 func (c *Client) Start(ctx context.Context, prepare bool, names ...string) (Done, error) {
-	var d Done
-	err := c.do(ctx, http.MethodPost, "/start", Names{Services: names, Prepare: prepare}, &d)
-	return d, err
+	return call(ctx, c, startEndpoint, Names{Services: names, Prepare: prepare})
 }
 
 // Stop stops the named services and what needs them, and returns when they
 // are stopped; without a name all, and the keeper ends.
 func (c *Client) Stop(ctx context.Context, names ...string) (Done, error) {
-	var d Done
-	err := c.do(ctx, http.MethodPost, "/stop", Names{Services: names}, &d)
-	return d, err
+	return call(ctx, c, stopEndpoint, Names{Services: names})
 }
 
 // Restart stops and starts the named services; without a name, all. Prepare is
 // as for Start.
 func (c *Client) Restart(ctx context.Context, withNeeds, prepare bool, names ...string) (Done, error) {
-	var d Done
-	err := c.do(ctx, http.MethodPost, "/restart", Names{Services: names, WithNeeds: withNeeds, Prepare: prepare}, &d)
-	return d, err
+	return call(ctx, c, restartEndpoint, Names{Services: names, WithNeeds: withNeeds, Prepare: prepare})
 }
 
 // Kinds lists the kinds that a service may be of.
 func (c *Client) Kinds(ctx context.Context) ([]project.Available, error) {
-	var kinds []project.Available
-	err := c.do(ctx, http.MethodGet, "/kinds", nil, &kinds)
-	return kinds, err
+	return call(ctx, c, kindsEndpoint, none{})
 }
 
 // Operations returns those under way, and the latest that ended.
 func (c *Client) Operations(ctx context.Context) ([]keep.Operation, error) {
-	var all []keep.Operation
-	err := c.do(ctx, http.MethodGet, "/operations", nil, &all)
-	return all, err
+	return call(ctx, c, operationsEndpoint, none{})
 }
 
 // Cancel cancels an operation.
 func (c *Client) Cancel(ctx context.Context, id int) error {
-	return c.do(ctx, http.MethodPost, fmt.Sprintf("/operations/%d/cancel", id), nil, &Done{})
+	_, err := call(ctx, c, cancelEndpoint, none{}, strconv.Itoa(id))
+	return err
 }
 
 // Impact tells what else an operation on a service is about.
 func (c *Client) Impact(ctx context.Context, service string) (keep.Impact, error) {
-	var a keep.Impact
-	err := c.do(ctx, http.MethodGet, "/services/"+url.PathEscape(service)+"/impact", nil, &a)
-	return a, err
+	return call(ctx, c, impactEndpoint, none{}, service)
 }
 
 // Checks makes all checks of the project.
 func (c *Client) Checks(ctx context.Context) ([]check.Finding, error) {
-	var all []check.Finding
-	err := c.do(ctx, http.MethodGet, "/checks", nil, &all)
-	return all, err
+	return call(ctx, c, checksEndpoint, none{})
 }
 
 // Wiring tells how the project is wired.
 func (c *Client) Wiring(ctx context.Context) (keep.Wiring, error) {
-	var w keep.Wiring
-	err := c.do(ctx, http.MethodGet, "/wiring", nil, &w)
-	return w, err
+	return call(ctx, c, wiringEndpoint, none{})
 }
 
 // Remedy does something about a finding, and says what was done.
 func (c *Client) Remedy(ctx context.Context, finding string, a check.Action) (string, error) {
-	var done Remedied
-	err := c.do(ctx, http.MethodPost, "/remedy", Remedy{finding, a}, &done)
+	done, err := call(ctx, c, remedyEndpoint, Remedy{finding, a})
 	return done.Says, err
 }
 
 // Changes says what the declaration as it is now means for the services.
 func (c *Client) Changes(ctx context.Context) ([]keep.Effect, error) {
-	var effects []keep.Effect
-	err := c.do(ctx, http.MethodGet, "/changes", nil, &effects)
-	return effects, err
+	return call(ctx, c, changesEndpoint, none{})
 }
 
 // Apply carries out what the declaration as it is now means for the services.
 // The keeper is replaced by one that has read it, and has to be connected to
 // anew.
 func (c *Client) Apply(ctx context.Context) ([]keep.Effect, error) {
-	var effects []keep.Effect
-	err := c.do(ctx, http.MethodPost, "/apply", nil, &effects)
-	return effects, err
+	return call(ctx, c, applyEndpoint, none{})
 }
 
 // Reread has the declaration read again, if that touches no service that runs
 // but those that are named. If it is done the keeper has to be connected to
 // anew, as after Apply.
 func (c *Client) Reread(ctx context.Context, except ...string) (Rereading, error) {
-	var r Rereading
-	err := c.do(ctx, http.MethodPost, "/reread", Names{Services: except}, &r)
-	return r, err
+	return call(ctx, c, rereadEndpoint, Names{Services: except})
 }
 
 // Edit changes the declaration's file; what runs goes on as it is. A change
 // that would make the file wrong is refused, and the file stays as it was.
 func (c *Client) Edit(ctx context.Context, change project.Change) error {
-	return c.do(ctx, http.MethodPost, "/declaration", change, &Done{})
+	_, err := call(ctx, c, editEndpoint, change)
+	return err
 }
 
 // stream reads server-sent events.
@@ -270,16 +245,18 @@ type Events struct {
 
 // Events begins to listen for changes, until the context ends or the stream
 // is closed.
-func (c *Client) Events(ctx context.Context) (*Events, error) { return c.events(ctx, "/events") }
+func (c *Client) Events(ctx context.Context) (*Events, error) {
+	return c.events(ctx, eventsEndpoint.path)
+}
 
 // Progress is as Events, with only what keep.Status.Progress leaves of each
 // service, which is much less to send and to read.
 func (c *Client) Progress(ctx context.Context) (*Events, error) {
-	return c.events(ctx, "/events?progress=true")
+	return c.events(ctx, eventsEndpoint.path+"?progress=true")
 }
 
 func (c *Client) events(ctx context.Context, path string) (*Events, error) {
-	resp, err := c.send(ctx, http.MethodGet, path, nil)
+	resp, err := c.send(ctx, eventsEndpoint.method, path, nil)
 	if err != nil {
 		return nil, err
 	}

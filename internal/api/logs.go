@@ -90,18 +90,13 @@ func readLogQuery(v url.Values) (q journal.Query, err error) {
 	return q, nil
 }
 
-func (s *Server) logs(w http.ResponseWriter, r *http.Request) {
+func (s *Server) logs(r *http.Request, _ none) (journal.Answer, func(), error) {
 	q, err := readLogQuery(r.URL.Query())
 	if err != nil {
-		reply(w, http.StatusBadRequest, Problem{err.Error()})
-		return
+		return journal.Answer{}, nil, &BadRequestError{err}
 	}
 	a, err := s.keeper.Log(r.Context(), q)
-	if err != nil {
-		fail(w, err)
-		return
-	}
-	reply(w, http.StatusOK, a)
+	return a, nil, err
 }
 
 // countLogs tells how far the count has come, as server-sent events; the last
@@ -125,21 +120,21 @@ func (s *Server) countLogs(w http.ResponseWriter, r *http.Request) {
 	case err == nil:
 		tell(c)
 	case !begun:
-		fail(w, err)
+		refuse(w, http.StatusInternalServerError, err)
 	}
 }
 
 // Logs asks for a part of the time line.
 func (c *Client) Logs(ctx context.Context, q LogQuery) (journal.Answer, error) {
 	var a journal.Answer
-	err := c.do(ctx, http.MethodGet, "/logs?"+q.values().Encode(), nil, &a)
+	err := c.do(ctx, logsEndpoint.method, logsEndpoint.path+"?"+q.values().Encode(), nil, &a)
 	return a, err
 }
 
 // CountLogs counts what Logs would find without its limit. It calls progress
 // with how far that has come.
 func (c *Client) CountLogs(ctx context.Context, q LogQuery, progress func(journal.Count)) (journal.Count, error) {
-	resp, err := c.send(ctx, http.MethodGet, "/logs/count?"+q.values().Encode(), nil)
+	resp, err := c.send(ctx, countEndpoint.method, countEndpoint.path+"?"+q.values().Encode(), nil)
 	if err != nil {
 		return journal.Count{}, err
 	}

@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"neighbour/internal/core/check"
-	"neighbour/internal/core/declare"
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
 )
@@ -25,6 +24,8 @@ type Server struct {
 	end    context.CancelFunc
 	log    *slog.Logger
 	mux    *http.ServeMux
+	// described are the endpoints, for the description of the interface.
+	described []described
 	// replace ends the keeper so that another, which starts what is in next,
 	// takes its place; next is nil as long as none is to.
 	replace context.CancelFunc
@@ -35,34 +36,26 @@ type Server struct {
 // asked to end, after everything is stopped.
 func NewServer(k *keep.Keeper, end context.CancelFunc, log *slog.Logger) *Server {
 	s := &Server{keeper: k, end: end, log: log, mux: http.NewServeMux()}
-	for route, handle := range s.routes() {
-		s.mux.HandleFunc(route, handle)
-	}
+	handle(s, helloEndpoint, s.hello)
+	handle(s, statusEndpoint, s.status)
+	handleStream(s, eventsEndpoint, s.events)
+	handle(s, operationsEndpoint, s.operations)
+	handle(s, cancelEndpoint, s.cancel)
+	handle(s, startEndpoint, s.start)
+	handle(s, stopEndpoint, s.stop)
+	handle(s, restartEndpoint, s.restart)
+	handle(s, logsEndpoint, s.logs)
+	handleStream(s, countEndpoint, s.countLogs)
+	handle(s, impactEndpoint, s.impact)
+	handle(s, kindsEndpoint, s.kinds)
+	handle(s, checksEndpoint, s.checks)
+	handle(s, wiringEndpoint, s.wiring)
+	handle(s, remedyEndpoint, s.remedy)
+	handle(s, changesEndpoint, s.changes)
+	handle(s, applyEndpoint, s.apply)
+	handle(s, rereadEndpoint, s.reread)
+	handle(s, editEndpoint, s.edit)
 	return s
-}
-
-func (s *Server) routes() map[string]http.HandlerFunc {
-	return map[string]http.HandlerFunc{
-		"GET /v1/keeper":                  s.hello,
-		"GET /v1/status":                  s.status,
-		"GET /v1/events":                  s.events,
-		"POST /v1/start":                  s.start,
-		"POST /v1/stop":                   s.stop,
-		"POST /v1/restart":                s.restart,
-		"GET /v1/logs":                    s.logs,
-		"GET /v1/logs/count":              s.countLogs,
-		"GET /v1/services/{name}/impact":  s.impact,
-		"GET /v1/operations":              s.operations,
-		"POST /v1/operations/{id}/cancel": s.cancel,
-		"GET /v1/kinds":                   s.kinds,
-		"GET /v1/checks":                  s.checks,
-		"GET /v1/wiring":                  s.wiring,
-		"POST /v1/remedy":                 s.remedy,
-		"GET /v1/changes":                 s.changes,
-		"POST /v1/apply":                  s.apply,
-		"POST /v1/reread":                 s.reread,
-		"POST /v1/declaration":            s.edit,
-	}
 }
 
 // Serve answers on the listener until the context ends.
@@ -102,126 +95,66 @@ func reply(w http.ResponseWriter, code int, v any) {
 	_ = json.NewEncoder(w).Encode(v)
 }
 
-func fail(w http.ResponseWriter, err error) {
-	code := http.StatusInternalServerError
-	var unknown *declare.UnknownServiceError
-	if errors.As(err, &unknown) {
-		code = http.StatusNotFound
-	}
-	reply(w, code, Problem{err.Error()})
-}
-
-// read reads a request's body; what it is not is answered.
-func read[T any](w http.ResponseWriter, r *http.Request) (body T, ok bool) {
-	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<20)).Decode(&body); err != nil {
-		reply(w, http.StatusBadRequest, Problem{"the request's body is not what it should be: " + err.Error()})
-		return body, false
-	}
-	return body, true
-}
-
-func (s *Server) hello(w http.ResponseWriter, _ *http.Request) {
-	reply(w, http.StatusOK, Keeper{PID: os.Getpid(), Version: Version, Stale: s.keeper.Stale(), Busy: s.keeper.Busy(), Profile: s.keeper.Profile()})
-}
-
-func (s *Server) status(w http.ResponseWriter, _ *http.Request) {
-	reply(w, http.StatusOK, s.keeper.Snapshot())
-}
-
 // asked returns the context of a request, with who made it.
 func asked(r *http.Request) context.Context {
 	return keep.AskedBy(r.Context(), r.Header.Get(byHeader))
 }
 
-func (s *Server) operations(w http.ResponseWriter, _ *http.Request) {
-	reply(w, http.StatusOK, s.keeper.Operations())
+func (s *Server) hello(*http.Request, none) (Keeper, func(), error) {
+	return Keeper{PID: os.Getpid(), Version: Version, Stale: s.keeper.Stale(), Busy: s.keeper.Busy(), Profile: s.keeper.Profile()}, nil, nil
 }
 
-func (s *Server) cancel(w http.ResponseWriter, r *http.Request) {
+func (s *Server) status(*http.Request, none) (Snapshot, func(), error) {
+	return s.keeper.Snapshot(), nil, nil
+}
+
+func (s *Server) operations(*http.Request, none) ([]keep.Operation, func(), error) {
+	return s.keeper.Operations(), nil, nil
+}
+
+func (s *Server) cancel(r *http.Request, _ none) (Done, func(), error) {
 	id, err := strconv.Atoi(r.PathValue("id"))
-	if err == nil {
-		err = s.keeper.CancelOperation(asked(r), id)
+	if err != nil {
+		return Done{}, nil, &BadRequestError{fmt.Errorf("%q is not the number of an operation", r.PathValue("id"))}
 	}
-	switch {
-	case errors.Is(err, keep.ErrNoOperation):
-		reply(w, http.StatusNotFound, Problem{err.Error()})
-	case err != nil:
-		reply(w, http.StatusUnprocessableEntity, Problem{err.Error()})
-	default:
-		reply(w, http.StatusOK, Done{})
-	}
+	return Done{}, nil, s.keeper.CancelOperation(asked(r), id)
 }
 
-func (s *Server) start(w http.ResponseWriter, r *http.Request) {
-	n, ok := read[Names](w, r)
-	if !ok {
-		return
-	}
+func (s *Server) start(r *http.Request, n Names) (Done, func(), error) {
 	began, err := s.keeper.Start(asked(r), n.Prepare, n.Services...)
-	if err != nil {
-		fail(w, err)
-		return
-	}
-	reply(w, http.StatusAccepted, Done{Services: n.Services, Began: began})
+	return Done{Services: n.Services, Began: began}, nil, err
 }
 
-func (s *Server) stop(w http.ResponseWriter, r *http.Request) {
-	n, ok := read[Names](w, r)
-	if !ok {
-		return
-	}
+func (s *Server) stop(r *http.Request, n Names) (Done, func(), error) {
 	touched, err := s.keeper.Stop(asked(r), n.Services...)
-	if err != nil {
-		fail(w, err)
-		return
-	}
-	reply(w, http.StatusOK, Done{Services: touched})
+	var after func()
 	if len(n.Services) == 0 {
-		s.end() // the server lets this answer go out first
+		after = s.end // the server lets this answer go out first
 	}
+	return Done{Services: touched}, after, err
 }
 
-func (s *Server) restart(w http.ResponseWriter, r *http.Request) {
-	n, ok := read[Names](w, r)
-	if !ok {
-		return
-	}
+func (s *Server) restart(r *http.Request, n Names) (Done, func(), error) {
 	told, began, err := s.keeper.Restart(asked(r), n.WithNeeds, n.Prepare, n.Services...)
-	if err != nil {
-		fail(w, err)
-		return
-	}
-	reply(w, http.StatusAccepted, Done{Services: n.Services, Told: told, Began: began})
+	return Done{Services: n.Services, Told: told, Began: began}, nil, err
 }
 
-func (s *Server) kinds(w http.ResponseWriter, _ *http.Request) {
-	reply(w, http.StatusOK, s.keeper.Kinds())
+func (s *Server) kinds(*http.Request, none) ([]project.Available, func(), error) {
+	return s.keeper.Kinds(), nil, nil
 }
 
-func (s *Server) checks(w http.ResponseWriter, r *http.Request) {
-	reply(w, http.StatusOK, append([]check.Finding{}, s.keeper.Checks(r.Context())...))
+func (s *Server) checks(r *http.Request, _ none) ([]check.Finding, func(), error) {
+	return append([]check.Finding{}, s.keeper.Checks(r.Context())...), nil, nil
 }
 
-func (s *Server) wiring(w http.ResponseWriter, _ *http.Request) {
-	wiring, err := s.keeper.Wiring()
-	if err != nil {
-		fail(w, err)
-		return
-	}
-	reply(w, http.StatusOK, wiring)
+func (s *Server) wiring(*http.Request, none) (keep.Wiring, func(), error) {
+	w, err := s.keeper.Wiring()
+	return w, nil, err
 }
 
-func (s *Server) remedy(w http.ResponseWriter, r *http.Request) {
-	want, ok := read[Remedy](w, r)
-	if !ok {
-		return
-	}
+func (s *Server) remedy(r *http.Request, want Remedy) (Remedied, func(), error) {
 	says, err := s.carryOut(asked(r), want)
-	if err != nil {
-		reply(w, http.StatusUnprocessableEntity, Problem{err.Error()})
-		return
-	}
-	reply(w, http.StatusOK, Remedied{says})
+	return Remedied{says}, nil, err
 }
 
 // carryOut leaves a remedy to the keeper, but for what another project's
@@ -272,39 +205,24 @@ func (s *Server) useDeclaration(ctx context.Context, finding string) string {
 	return "; " + service + " starts"
 }
 
-func (s *Server) changes(w http.ResponseWriter, r *http.Request) {
+func (s *Server) changes(r *http.Request, _ none) ([]keep.Effect, func(), error) {
 	effects, _, err := s.keeper.Effects(r.Context())
-	if err != nil {
-		reply(w, http.StatusUnprocessableEntity, Problem{err.Error()})
-		return
-	}
-	reply(w, http.StatusOK, effects)
+	return effects, nil, err
 }
 
-func (s *Server) reread(w http.ResponseWriter, r *http.Request) {
-	n, ok := read[Names](w, r)
-	if !ok {
-		return
-	}
+func (s *Server) reread(r *http.Request, n Names) (Rereading, func(), error) {
 	may, effects, err := s.keeper.Reread(r.Context(), n.Services...)
-	if err != nil {
-		reply(w, http.StatusUnprocessableEntity, Problem{err.Error()})
-		return
-	}
-	reply(w, http.StatusOK, Rereading{may, effects})
+	var after func()
 	if may {
-		s.replaceBy([]string{})
+		after = func() { s.replaceBy([]string{}) }
 	}
+	return Rereading{may, effects}, after, err
 }
 
-func (s *Server) apply(w http.ResponseWriter, r *http.Request) {
+func (s *Server) apply(r *http.Request, _ none) ([]keep.Effect, func(), error) {
 	effects, start, err := s.keeper.Apply(asked(r))
-	if err != nil {
-		reply(w, http.StatusUnprocessableEntity, Problem{err.Error()})
-		return
-	}
-	reply(w, http.StatusOK, effects)
-	s.replaceBy(append([]string{}, start...)) // the server lets this answer go out first
+	// The server lets the answer go out first.
+	return effects, func() { s.replaceBy(append([]string{}, start...)) }, err
 }
 
 // replaceBy ends the keeper so that another takes its place, which starts
@@ -314,25 +232,13 @@ func (s *Server) replaceBy(start []string) {
 	s.replace()
 }
 
-func (s *Server) impact(w http.ResponseWriter, r *http.Request) {
-	a, err := s.keeper.Impact(r.PathValue("name"))
-	if err != nil {
-		fail(w, err)
-		return
-	}
-	reply(w, http.StatusOK, a)
+func (s *Server) impact(r *http.Request, _ none) (keep.Impact, func(), error) {
+	i, err := s.keeper.Impact(r.PathValue("name"))
+	return i, nil, err
 }
 
-func (s *Server) edit(w http.ResponseWriter, r *http.Request) {
-	c, ok := read[project.Change](w, r)
-	if !ok {
-		return
-	}
-	if err := s.keeper.Edit(asked(r), c); err != nil {
-		reply(w, http.StatusUnprocessableEntity, Problem{err.Error()})
-		return
-	}
-	reply(w, http.StatusOK, Done{Services: []string{c.Service}})
+func (s *Server) edit(r *http.Request, c project.Change) (Done, func(), error) {
+	return Done{Services: []string{c.Service}}, nil, s.keeper.Edit(asked(r), c)
 }
 
 // frame is the least time between two events, so that a busy service doesn't
