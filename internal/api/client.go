@@ -66,8 +66,13 @@ func NewClient(socket string) *Client {
 // whoAsks names this program with its command: "neighbour stop, pid 812".
 func whoAsks() string {
 	who := filepath.Base(os.Args[0])
-	if len(os.Args) > 1 && !strings.HasPrefix(os.Args[1], "-") {
-		who += " " + os.Args[1]
+	for i := 1; i < len(os.Args); i++ {
+		switch arg := os.Args[i]; {
+		case arg == "-C" || arg == "--dir":
+			i++ // its folder is no command
+		case !strings.HasPrefix(arg, "-"):
+			return fmt.Sprintf("%s %s, pid %d", who, arg, os.Getpid())
+		}
 	}
 	return fmt.Sprintf("%s, pid %d", who, os.Getpid())
 }
