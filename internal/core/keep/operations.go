@@ -131,6 +131,9 @@ func (k *Keeper) Stop(ctx context.Context, names ...string) ([]string, error) {
 	}
 	set := k.plan.WithDependents(names...)
 	op, err := k.ops.begin(ctx, "stop", set)
+	if err != nil && k.ctx.Err() != nil && !k.Busy() {
+		return nil, nil // another stop has ended everything, and the keeper with it
+	}
 	if err != nil {
 		return nil, err
 	}
