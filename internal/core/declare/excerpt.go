@@ -36,7 +36,7 @@ func (f Files) Excerpt(file string, line, around int) []SourceLine {
 }
 
 var (
-	secretKey    = regexp.MustCompile(`(?i)((?:^|[^a-z])["']?[\w.-]*(?:pass|secret|token|credential|api_?key|private)[\w.-]*["']?\s*=\s*)("(?:\\.|[^"\\])*"|'[^']*')`)
+	secretKey    = regexp.MustCompile(`(?i)((?:^|[^a-z])["']?[\w.-]*(?:pass|pwd|secret|token|credential|(?:api|access|private)_?key|private)[\w.-]*["']?\s*=\s*)("(?:\\.|[^"\\])*"|'[^']*')`)
 	addressLogin = regexp.MustCompile(`(\w+://[^\s:/@"']*:)[^\s/@"']+@`)
 )
 

@@ -190,7 +190,7 @@ func (m *Model) doing() string {
 	if n := len(now) - 1; n > 0 {
 		text += fmt.Sprintf(" and %d more", n)
 	}
-	return text + " · " + o.By
+	return display.Plain(text + " · " + o.By)
 }
 
 // notice returns what must be known before anything else, "" for nothing.
