@@ -86,6 +86,6 @@ picture help 142 38 dark "7 of 7 ready" "? wait1" -- demo
 picture edit 142 38 dark "7 of 7 ready" "n Right Right Right Right Tab s h e l f 2 wait1" -- demo
 picture finder 142 38 dark "7 of 7 ready" "Down C-p wait0.3 l e d g wait1" -- demo
 picture failed 142 38 dark "failed" "wait9 / n o t i Enter Escape wait1" -- demo --trouble
-picture checks 142 38 dark "failed" "7 wait1 Down Down wait1" -- demo --trouble
+picture checks 142 38 dark "failed" "wait6 7 wait1 Up Up Up Up Up Up wait1" -- demo --trouble
 picture wiring 142 38 dark "failed" "3 wait1 Down Down Down Down Down wait1" -- demo --trouble
 picture light 142 38 light "failed" "Tab Tab Tab Tab wait1" -- demo --trouble
