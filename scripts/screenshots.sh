@@ -3,10 +3,11 @@
 # Each is bin/neighbour in a real terminal window of its own X server.
 set -euo pipefail
 cd "$(dirname "$0")/.."
-binary=$PWD/bin/neighbour
 out=$PWD/docs/screenshots
 mkdir -p "$out"
 work=$(mktemp -d)
+cp bin/neighbour "$work/neighbour" # no folder of this machine is to be seen
+binary=$work/neighbour
 export TMPDIR=$work XDG_STATE_HOME=$work/state
 quiet=$work/neighbour-demo-$(id -u)/toolshed
 trouble=$work/neighbour-demo-$(id -u)-trouble/toolshed

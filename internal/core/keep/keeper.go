@@ -303,7 +303,7 @@ func (k *Keeper) published(u *unit, moved bool) {
 		}
 	}
 	if moved {
-		k.ops.came(s)
+		k.ops.took(s)
 		k.log.Info("state", "service", s.Name, "state", s.State, "reason", s.Reason, "pid", s.PID)
 		k.measureStart()
 		k.saveSoon(s.Name)

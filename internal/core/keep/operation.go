@@ -84,9 +84,26 @@ type operation struct {
 	holds     bool // it has its services for itself
 	cancelled bool
 	cancel    func() // ends its waiting
-	// pending are the services of a start that have not come to its end.
-	pending map[string]bool
-	failed  []string
+	// came is how far the services of a start have come; nil for what is no start,
+	// and before it has begun them.
+	came map[string]progress
+}
+
+// progress is how far a start has come with a service.
+type progress struct{ settled, ready, failed bool }
+
+func progressOf(s Status) progress {
+	return progress{
+		settled: s.State.Settled() || s.Blocked,
+		ready:   s.State == Ready || s.State == Finished,
+		failed:  (s.State == Failed || s.Blocked) && !s.Optional,
+	}
+}
+
+// pending reports whether a start has not come to its end with a service.
+func (op *operation) pending(service string) bool {
+	p, ours := op.came[service]
+	return ours && !p.settled
 }
 
 // recentOperations is how many that ended are kept.
@@ -144,12 +161,12 @@ func (o *operations) before(op *operation) *operation {
 	return nil
 }
 
-// letGo lets others have the services, and the rest of a start be followed:
-// pending are those that have not come to its end.
-func (o *operations) letGo(op *operation, pending map[string]bool) {
+// letGo lets others have the services, and the rest of a start be followed. How
+// far it has come is asked with the lock held, so that nothing is missed.
+func (o *operations) letGo(op *operation, come func(services []string) map[string]progress) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	op.holds, op.pending = false, pending
+	op.holds, op.came = false, come(op.Services)
 	close(o.moved)
 	o.moved = make(chan struct{})
 	o.follow(op)
@@ -176,7 +193,7 @@ func (o *operations) end(op *operation, state OperationState, reason string) {
 	if op.State.Over() {
 		return
 	}
-	op.State, op.Reason, op.Ended, op.pending = state, reason, time.Now(), nil
+	op.State, op.Reason, op.Ended, op.came = state, reason, time.Now(), nil
 	if op.holds || state == OperationCancelled {
 		op.holds = false
 		close(o.moved)
@@ -200,35 +217,41 @@ func (o *operations) end(op *operation, state OperationState, reason string) {
 
 // follow ends a start when all of its services have come to its end.
 func (o *operations) follow(op *operation) {
-	op.Ready = len(op.Services) - len(op.pending) - len(op.failed)
+	if op.State != OperationRuns || op.came == nil {
+		return
+	}
+	settled, failed := true, []string(nil)
+	op.Ready = 0
+	for _, name := range op.Services {
+		p := op.came[name]
+		settled = settled && p.settled
+		if p.ready {
+			op.Ready++
+		}
+		if p.failed {
+			failed = append(failed, name)
+		}
+	}
 	switch {
-	case op.State != OperationRuns || len(op.pending) > 0:
-	case len(op.failed) > 0:
-		o.end(op, OperationFailed, join(op.failed)+" failed")
+	case !settled:
+	case len(failed) > 0:
+		o.end(op, OperationFailed, join(failed)+" failed")
 	default:
 		o.end(op, OperationDone, "")
 	}
 }
 
-// came takes a service's new state for the starts under way.
-func (o *operations) came(s Status) {
+// took takes a service's new state for the starts under way.
+func (o *operations) took(s Status) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	any := false
 	for _, op := range slices.Clone(o.list) { // one that ends may drop others
-		if op.pending == nil || op.State != OperationRuns || !slices.Contains(op.Services, s.Name) {
+		if _, ours := op.came[s.Name]; !ours || op.State != OperationRuns {
 			continue
 		}
 		any = true
-		op.failed = slices.DeleteFunc(op.failed, func(n string) bool { return n == s.Name })
-		if settled := s.State.Settled() || s.Blocked; !settled {
-			op.pending[s.Name] = true
-		} else {
-			delete(op.pending, s.Name)
-			if (s.State == Failed || s.Blocked) && !s.Optional {
-				op.failed = append(op.failed, s.Name)
-			}
-		}
+		op.came[s.Name] = progressOf(s)
 		o.follow(op)
 	}
 	if any {
@@ -241,7 +264,7 @@ func (o *operations) supersede(by *operation) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	for _, op := range slices.Clone(o.list) {
-		if op != by && op.pending != nil && op.State == OperationRuns && slices.ContainsFunc(op.Services, func(s string) bool { return op.pending[s] && slices.Contains(by.Services, s) }) {
+		if op != by && op.State == OperationRuns && slices.ContainsFunc(op.Services, func(s string) bool { return op.pending(s) && slices.Contains(by.Services, s) }) {
 			o.end(op, OperationCancelled, by.String()+" ("+by.By+")")
 		}
 	}
@@ -258,7 +281,7 @@ func (o *operations) told() {
 
 // resume takes over the operations of an earlier keeper: starts go on, since
 // their services do; others are lost.
-func (o *operations) resume(earlier []Operation, pending func(service string) bool) {
+func (o *operations) resume(earlier []Operation, come func(services []string) map[string]progress) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	for _, was := range earlier {
@@ -268,12 +291,7 @@ func (o *operations) resume(earlier []Operation, pending func(service string) bo
 		switch {
 		case was.State.Over():
 		case was.State == OperationRuns && (was.Does == "start" || was.Does == "restart"):
-			op.pending = map[string]bool{}
-			for _, s := range was.Services {
-				if pending(s) {
-					op.pending[s] = true
-				}
-			}
+			op.came = come(was.Services)
 			o.follow(op)
 		default:
 			o.end(op, OperationLost, "the keeper ended before it was through")
@@ -307,9 +325,9 @@ func (k *Keeper) CancelOperation(ctx context.Context, id int) error {
 	case op.State == OperationWaits:
 		o.end(op, OperationCancelled, why)
 		op.cancel()
-	case op.pending != nil:
+	case op.came != nil:
 		for _, s := range op.Services {
-			if op.pending[s] {
+			if op.pending(s) {
 				stop = append(stop, s)
 			}
 		}

@@ -118,7 +118,7 @@ func TestOperationsOfAnEarlierKeeper(t *testing.T) {
 			{ID: 3, Does: "start", Services: []string{"ledger", "gone"}, State: OperationRuns, Began: at},
 			{ID: 4, Does: "stop", Services: []string{"api"}, State: OperationRuns, Began: at},
 			{ID: 5, Does: "stop", Services: []string{"api"}, State: OperationDone, Began: at, Ended: at},
-		}, func(service string) bool { return service == "ledger" })
+		}, func([]string) map[string]progress { return map[string]progress{"ledger": {}, "gone": {settled: true}} })
 		assert.Equal(t, OperationRuns, w.operation(3).State)
 		assert.Equal(t, OperationLost, w.operation(4).State)
 		assert.Equal(t, OperationDone, w.operation(5).State)

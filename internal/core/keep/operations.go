@@ -31,16 +31,19 @@ func (k *Keeper) Start(ctx context.Context, prepare bool, names ...string) (time
 	}
 	k.writeEnvFile()
 	began := k.startAll(set, names, prepare)
-	k.ops.letGo(op, k.pending(set))
+	k.ops.letGo(op, k.come)
 	return began, nil
 }
 
-// pending returns those of some services whose start has not come to its end.
-func (k *Keeper) pending(set []string) map[string]bool {
-	out := map[string]bool{}
+// come returns how far a start has come with some services. One that is no
+// longer declared has come to its end.
+func (k *Keeper) come(set []string) map[string]progress {
+	out := map[string]progress{}
 	for _, name := range set {
-		if !k.units[name].settled() {
-			out[name] = true
+		if u := k.units[name]; u != nil {
+			out[name] = progressOf(u.snapshot())
+		} else {
+			out[name] = progress{settled: true}
 		}
 	}
 	return out
@@ -206,7 +209,7 @@ func (k *Keeper) Restart(ctx context.Context, withNeeds, prepare bool, names ...
 		return nil, began, errors.New("it was cancelled; what was stopped stays so")
 	}
 	began = k.startAll(set, set, prepare)
-	k.ops.letGo(op, k.pending(set))
+	k.ops.letGo(op, k.come)
 	for _, name := range k.plan.WithDependents(set...) {
 		if slices.Contains(set, name) {
 			continue

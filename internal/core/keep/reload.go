@@ -79,7 +79,7 @@ func (k *Keeper) restartSoon(service, why string) {
 		k.note(service, "restart", journal.Info, "restarts: "+why)
 		k.stopAll([]string{service}, nil)
 		k.startAll([]string{service}, []string{service}, false)
-		k.ops.letGo(op, k.pending([]string{service}))
+		k.ops.letGo(op, k.come)
 	})
 }
 
