@@ -284,6 +284,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 			pause = together(len(snapshot.Services))
 		}
 		if progress {
+			snapshot.Operations = nil
 			for i, st := range snapshot.Services {
 				snapshot.Services[i] = st.Progress()
 			}

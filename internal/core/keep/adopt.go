@@ -85,5 +85,5 @@ func (k *Keeper) adopt() {
 		ran := state.Services[name].Status.State
 		k.units[name].start(k.ctx, nil, request{at: time.Now(), again: true, crashed: ran == Ready || ran == Ailing})
 	}
-	k.ops.resume(state.Overview.Operations, k.come)
+	k.ops.resume(state.Operations, k.come)
 }

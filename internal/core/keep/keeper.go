@@ -36,7 +36,7 @@ type Overview struct {
 	// never did.
 	Unknown []string `json:"unknown,omitempty"`
 	First   bool     `json:"first,omitempty"`
-	// Operations are those under way, and the latest that ended.
+	// Operations are those under way.
 	Operations []Operation `json:"operations,omitempty"`
 	// Warning is something the user should know of the keeper itself.
 	Warning string `json:"warning,omitempty"`
@@ -59,20 +59,22 @@ type Keeper struct {
 
 	ops *operations
 
-	mu         sync.Mutex
-	watchers   map[*Watch]struct{}
-	overview   Overview
-	save       chan struct{}     // holds a value when the state is to be saved
-	unsaved    map[string]bool   // the services whose state is
-	unsavedAll bool              // all that there is
-	stateSize  int               // how much was added to the state since it was written anew, in bytes
-	follower   *journal.Follower // nil before Run
-	notes      *journal.Notes    // nil in tests without a machine
-	forsaken   bool              // nothing is saved any more
-	limited    bool              // some service has limits that may have to be watched
-	restarting map[string]bool   // services whose restart is to come
-	background sync.WaitGroup
-	last       time.Time // when somebody last asked or watched
+	mu                sync.Mutex
+	watchers          map[*Watch]struct{}
+	overview          Overview
+	save              chan struct{}   // holds a value when the state is to be saved
+	unsaved           map[string]bool // the services whose state is
+	unsavedAll        bool            // all that there is
+	unsavedOperations bool
+	operations        []Operation       // those under way, and the latest that ended
+	stateSize         int               // how much was added to the state since it was written anew, in bytes
+	follower          *journal.Follower // nil before Run
+	notes             *journal.Notes    // nil in tests without a machine
+	forsaken          bool              // nothing is saved any more
+	limited           bool              // some service has limits that may have to be watched
+	restarting        map[string]bool   // services whose restart is to come
+	background        sync.WaitGroup
+	last              time.Time // when somebody last asked or watched
 }
 
 // New makes a keeper. Nothing is started, and nothing is adopted yet. When
@@ -311,14 +313,23 @@ func (k *Keeper) published(u *unit, moved bool) {
 }
 
 // tellOperations has everybody know of the operations.
-func (k *Keeper) tellOperations(all []Operation) {
+func (k *Keeper) tellOperations(all []Operation, moved bool) {
 	k.mu.Lock()
-	k.overview.Operations = all
+	k.operations = all
+	k.overview.Operations = nil
+	for _, o := range all {
+		if !o.State.Over() {
+			k.overview.Operations = append(k.overview.Operations, o)
+		}
+	}
+	k.unsavedOperations = k.unsavedOperations || moved
 	for w := range k.watchers {
 		w.touch("")
 	}
 	k.mu.Unlock()
-	k.saveSoon("")
+	if moved {
+		k.saveNow()
+	}
 }
 
 // measureStart notes how long a start took when it has come to its end.

@@ -76,7 +76,9 @@ type operations struct {
 	last  int
 	list  []*operation
 	moved chan struct{} // closed and made anew when one lets go
-	tell  func([]Operation)
+	// tell gets all of them after each change; moved says that one has come into
+	// another state, and not only further.
+	tell func(all []Operation, moved bool)
 }
 
 type operation struct {
@@ -109,7 +111,7 @@ func (op *operation) pending(service string) bool {
 // recentOperations is how many that ended are kept.
 const recentOperations = 20
 
-func newOperations(tell func([]Operation)) *operations {
+func newOperations(tell func([]Operation, bool)) *operations {
 	return &operations{moved: make(chan struct{}), tell: tell}
 }
 
@@ -130,7 +132,7 @@ func (o *operations) begin(ctx context.Context, does string, services []string) 
 			break
 		}
 		op.Reason = "for " + before.String() + " (" + before.By + ")"
-		o.told()
+		o.told(true)
 		moved := o.moved
 		o.mu.Unlock()
 		select {
@@ -144,7 +146,7 @@ func (o *operations) begin(ctx context.Context, does string, services []string) 
 		return nil, fmt.Errorf("it was not begun: %w", err)
 	}
 	op.holds, op.State, op.Reason = true, OperationRuns, ""
-	o.told()
+	o.told(true)
 	return op, nil
 }
 
@@ -170,7 +172,7 @@ func (o *operations) letGo(op *operation, come func(services []string) map[strin
 	close(o.moved)
 	o.moved = make(chan struct{})
 	o.follow(op)
-	o.told()
+	o.told(true)
 }
 
 // finish ends an operation.
@@ -212,7 +214,7 @@ func (o *operations) end(op *operation, state OperationState, reason string) {
 		}
 		return drop
 	})
-	o.told()
+	o.told(true)
 }
 
 // follow ends a start when all of its services have come to its end.
@@ -255,7 +257,7 @@ func (o *operations) took(s Status) {
 		o.follow(op)
 	}
 	if any {
-		o.told()
+		o.told(false)
 	}
 }
 
@@ -271,12 +273,12 @@ func (o *operations) supersede(by *operation) {
 }
 
 // told passes the list on.
-func (o *operations) told() {
+func (o *operations) told(moved bool) {
 	out := make([]Operation, len(o.list))
 	for i, op := range o.list {
 		out[i] = op.Operation
 	}
-	o.tell(out)
+	o.tell(out, moved)
 }
 
 // resume takes over the operations of an earlier keeper: starts go on, since
@@ -297,7 +299,7 @@ func (o *operations) resume(earlier []Operation, come func(services []string) ma
 			o.end(op, OperationLost, "the keeper ended before it was through")
 		}
 	}
-	o.told()
+	o.told(true)
 }
 
 // ErrNoOperation says that there is no operation of a number.
@@ -358,5 +360,5 @@ func (o *operations) isCancelled(op *operation) func() bool {
 func (k *Keeper) Operations() []Operation {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	return append([]Operation{}, k.overview.Operations...)
+	return append([]Operation{}, k.operations...)
 }

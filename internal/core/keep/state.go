@@ -20,6 +20,9 @@ type Saved struct {
 	Keeper   proc.ID                 `json:"keeper,omitzero"`
 	Overview Overview                `json:"overview,omitzero"`
 	Services map[string]SavedService `json:"services"`
+	// Operations are those under way and the latest that ended; nil in a line
+	// that says nothing of them.
+	Operations []Operation `json:"operations,omitempty"`
 }
 
 // SavedService is a service with its process.
@@ -57,6 +60,9 @@ func readState(path string) (Saved, error) {
 		if more.Overview.Project != "" {
 			s.Overview = more.Overview
 		}
+		if more.Operations != nil {
+			s.Operations = more.Operations
+		}
 		maps.Copy(s.Services, more.Services)
 	}
 	if read {
@@ -92,6 +98,11 @@ func (k *Keeper) saveSoon(service string) {
 		k.unsaved[service] = true
 	}
 	k.mu.Unlock()
+	k.saveNow()
+}
+
+// saveNow has what was marked saved.
+func (k *Keeper) saveNow() {
 	select {
 	case k.save <- struct{}{}:
 	default:
@@ -145,10 +156,14 @@ const stateLimit = 1 << 20
 func (k *Keeper) saveChanges() error {
 	k.mu.Lock()
 	names, all := k.unsaved, k.unsavedAll || k.stateSize > stateLimit
-	k.unsaved, k.unsavedAll = map[string]bool{}, false
+	var operations []Operation
+	if k.unsavedOperations {
+		operations = k.operations
+	}
+	k.unsaved, k.unsavedAll, k.unsavedOperations = map[string]bool{}, false, false
 	forsaken := k.forsaken
 	k.mu.Unlock()
-	if forsaken || !all && len(names) == 0 {
+	if forsaken || !all && len(names) == 0 && operations == nil {
 		return nil
 	}
 	if all {
@@ -157,7 +172,7 @@ func (k *Keeper) saveChanges() error {
 	k.mu.Lock()
 	overview := k.overview
 	k.mu.Unlock()
-	b, err := k.encodeState(Saved{Overview: overview}, func(name string) bool { return names[name] })
+	b, err := k.encodeState(Saved{Overview: overview, Operations: operations}, func(name string) bool { return names[name] })
 	if err != nil {
 		return err
 	}
@@ -183,7 +198,7 @@ func (k *Keeper) saveState() error {
 		k.mu.Unlock()
 		return nil
 	}
-	state := Saved{Keeper: me, Overview: k.overview}
+	state := Saved{Keeper: me, Overview: k.overview, Operations: k.operations}
 	k.mu.Unlock()
 	b, err := k.encodeState(state, func(string) bool { return true })
 	if err != nil {
@@ -198,7 +213,7 @@ func (k *Keeper) saveState() error {
 // encodeState makes a line of a state with the services that are wanted.
 func (k *Keeper) encodeState(state Saved, wanted func(name string) bool) ([]byte, error) {
 	state.Overview.Warning, state.Overview.Changed, state.Overview.Mistake = "", false, ""
-	state.Overview.Unknown, state.Overview.First = nil, false
+	state.Overview.Unknown, state.Overview.First, state.Overview.Operations = nil, false, nil
 	state.Services = map[string]SavedService{}
 	for name, u := range k.units {
 		if !wanted(name) {
