@@ -52,6 +52,35 @@ type View interface {
 	Close()
 }
 
+// Still is a part of views that only keep their size: they take no text, and
+// have nothing to end.
+type Still struct {
+	Columns, Rows int // the room there is
+}
+
+// Fit tells the room there is.
+func (s *Still) Fit(width, height int) { s.Columns, s.Rows = width, height }
+
+// Typing reports whether the view takes a text: it never does.
+func (*Still) Typing() bool { return false }
+
+// Close ends nothing.
+func (*Still) Close() {}
+
+// Wheel returns by how many rows the mouse's wheel was turned, down being
+// positive; 0 if the message is none of the wheel's.
+func Wheel(msg tea.Msg) int {
+	if w, ok := msg.(tea.MouseWheelMsg); ok {
+		switch w.Button {
+		case tea.MouseWheelUp:
+			return -1
+		case tea.MouseWheelDown:
+			return 1
+		}
+	}
+	return 0
+}
+
 // Drawing is what is seen of a view.
 type Drawing struct {
 	Lines []string

@@ -57,32 +57,16 @@ func open(e *view.Env, args any) (view.View, tea.Cmd) {
 // checks is the findings, one a line, and all of the selected one.
 type checks struct {
 	*view.Env
-	width, rows int
-	selected    string // its id
-	only        check.Level
+	view.Still
+	selected string // its id
+	only     check.Level
 }
 
 // Update takes a message.
 func (v *checks) Update(msg tea.Msg) tea.Cmd {
-	if msg, ok := msg.(tea.MouseWheelMsg); ok {
-		switch msg.Button {
-		case tea.MouseWheelUp:
-			v.move(-1)
-		case tea.MouseWheelDown:
-			v.move(1)
-		}
-	}
+	v.move(view.Wheel(msg))
 	return nil
 }
-
-// Fit tells the room there is.
-func (v *checks) Fit(width, height int) { v.width, v.rows = width, height }
-
-// Typing reports whether the view takes a text: it never does.
-func (*checks) Typing() bool { return false }
-
-// Close ends nothing.
-func (*checks) Close() {}
 
 // Bindings are the keys of the view, those of the selected finding among them.
 func (v *checks) Bindings() []view.Binding {
@@ -128,7 +112,7 @@ func (v *checks) move(by int) {
 }
 
 // Render draws the view.
-func (v *checks) Render() view.Drawing { return view.Drawing{Lines: v.draw(v.rows)} }
+func (v *checks) Render() view.Drawing { return view.Drawing{Lines: v.draw(v.Rows)} }
 
 func (v *checks) draw(rows int) []string {
 	t := v.Theme()
@@ -162,7 +146,7 @@ func (v *checks) draw(rows int) []string {
 	case v.CheckTook > 0:
 		head += t.Paint(ui.Faint, fmt.Sprintf("checked in %d ms", v.CheckTook.Milliseconds()))
 	}
-	out := []string{display.Truncate(head, v.width), ""}
+	out := []string{display.Truncate(head, v.Columns), ""}
 	if len(all) == 0 {
 		text := "Nothing was found that would go wrong."
 		if len(v.Findings) > 0 {
@@ -192,7 +176,7 @@ func (v *checks) draw(rows int) []string {
 			keys = t.Paint(ui.Accent, " ▸") // there is something to do about it
 		}
 		row := mark + t.Paint(view.LevelInk(f.Level), fmt.Sprintf("%s %-6s", signs.Level(f.Level), f.Level)) + t.Paint(in, display.Pad(display.Truncate(v.nameOf(f), name), name)) + "  "
-		out = append(out, row+t.Paint(in, display.Truncate(display.Plain(f.What), v.width-display.Width(row)-3))+keys)
+		out = append(out, row+t.Paint(in, display.Truncate(display.Plain(f.What), v.Columns-display.Width(row)-3))+keys)
 	}
 	out = append(append(out, ""), detail...)
 	return ui.Fill(append(out, v.excerpt(all[at], rows-len(out))...), rows)
@@ -208,9 +192,9 @@ func (v *checks) nameOf(f check.Finding) string {
 func (v *checks) detail(f check.Finding) []string {
 	t := v.Theme()
 	title := v.nameOf(f) + " "
-	out := []string{t.Paint(ui.Line, "── ") + t.Paint(ui.Accent, title) + t.Paint(ui.Line, strings.Repeat("─", max(0, v.width-3-display.Width(title))))}
+	out := []string{t.Paint(ui.Line, "── ") + t.Paint(ui.Accent, title) + t.Paint(ui.Line, strings.Repeat("─", max(0, v.Columns-3-display.Width(title))))}
 	row := func(label, text string, in ui.Ink) {
-		for i, l := range display.Wrap(display.Plain(text), v.width-16) {
+		for i, l := range display.Wrap(display.Plain(text), v.Columns-16) {
 			if i > 0 {
 				label = ""
 			}
@@ -228,7 +212,7 @@ func (v *checks) detail(f check.Finding) []string {
 		row("do", f.Remedy, ui.Strong)
 	}
 	for i, a := range f.Actions {
-		out = append(out, "  "+t.Paint(ui.Accent, fmt.Sprintf("%-10s", actionKey(i)))+t.Paint(ui.Plain, display.Truncate(display.Plain(a.Label+": "+a.Says), v.width-14)))
+		out = append(out, "  "+t.Paint(ui.Accent, fmt.Sprintf("%-10s", actionKey(i)))+t.Paint(ui.Plain, display.Truncate(display.Plain(a.Label+": "+a.Says), v.Columns-14)))
 	}
 	return out
 }
@@ -253,7 +237,7 @@ func (v *checks) excerpt(f check.Finding, rows int) []string {
 		if l.Marked {
 			mark, in, number = t.Paint(ui.Accent, "▌ "), ui.Strong, ui.Accent
 		}
-		out = append(out, mark+t.Paint(number, fmt.Sprintf("%6d  ", l.Number))+t.Paint(in, display.Truncate(display.Plain(l.Text), v.width-12)))
+		out = append(out, mark+t.Paint(number, fmt.Sprintf("%6d  ", l.Number))+t.Paint(in, display.Truncate(display.Plain(l.Text), v.Columns-12)))
 	}
 	return out
 }

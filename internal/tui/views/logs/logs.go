@@ -125,11 +125,8 @@ func (v *logs) Update(msg tea.Msg) tea.Cmd {
 	case tallyMsg:
 		return v.tallied(msg)
 	case tea.MouseWheelMsg:
-		switch msg.Button {
-		case tea.MouseWheelUp:
-			return v.selectBy(-3)
-		case tea.MouseWheelDown:
-			return v.selectBy(3)
+		if by := view.Wheel(msg); by != 0 {
+			return v.selectBy(3 * by)
 		}
 	case tea.KeyPressMsg:
 		v.typed(msg)

@@ -56,11 +56,8 @@ func (v *mapView) Update(msg tea.Msg) tea.Cmd {
 	case addedMsg:
 		v.added = string(msg)
 	case tea.MouseWheelMsg:
-		switch msg.Button {
-		case tea.MouseWheelUp:
-			v.step(-1)
-		case tea.MouseWheelDown:
-			v.step(1)
+		if by := view.Wheel(msg); by != 0 {
+			v.step(by)
 		}
 	case tea.KeyPressMsg:
 		v.typeFilter(msg)
@@ -139,8 +136,8 @@ func (v *mapView) Bindings() []view.Binding {
 			}
 			return nil
 		}).Shown("tab").Hushed(),
-		act1("s", "start", v.Env, starting, s.Name, there && !running).Helps("start it with what it needs"),
-		act1("r", "restart", v.Env, restarting, s.Name, there && running).Helps("restart it"),
+		onService("s", "start", v.Env, starting, s.Name, there && !running).Helps("start it with what it needs"),
+		onService("r", "restart", v.Env, restarting, s.Name, there && running).Helps("restart it"),
 		view.Act("t", "stop", func() tea.Cmd { return stopOne(v.Env, s.Name) }).If(there && running).Helps("stop it with what needs it"),
 	}
 	out = append(out, v.remedies(s)...)
@@ -183,8 +180,8 @@ func (v *mapView) Bindings() []view.Binding {
 	)
 }
 
-// act1 is the binding that does something with one service.
-func act1(key, does string, e *view.Env, a *action, service string, sensible bool) view.Binding {
+// onService is the binding that does something with one service.
+func onService(key, does string, e *view.Env, a *action, service string, sensible bool) view.Binding {
 	return view.Act(key, does, func() tea.Cmd { return do(e, a, false, service) }).If(sensible)
 }
 

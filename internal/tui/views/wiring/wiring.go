@@ -66,13 +66,13 @@ var parts = []string{"variables", "ports", "env files"}
 // files.
 type wiring struct {
 	*view.Env
-	width, rows int
-	wiring      keep.Wiring
-	loaded      bool
-	err         string
-	part        int
-	row         [wiringParts]int
-	reveal      bool
+	view.Still
+	wiring keep.Wiring
+	loaded bool
+	err    string
+	part   int
+	row    [wiringParts]int
+	reveal bool
 }
 
 func (v *wiring) took(msg wiringMsg) {
@@ -121,28 +121,12 @@ func (v *wiring) move(by int) {
 
 // Update takes a message.
 func (v *wiring) Update(msg tea.Msg) tea.Cmd {
-	switch msg := msg.(type) {
-	case wiringMsg:
-		v.took(msg)
-	case tea.MouseWheelMsg:
-		switch msg.Button {
-		case tea.MouseWheelUp:
-			v.move(-1)
-		case tea.MouseWheelDown:
-			v.move(1)
-		}
+	if w, ok := msg.(wiringMsg); ok {
+		v.took(w)
 	}
+	v.move(view.Wheel(msg))
 	return nil
 }
-
-// Fit tells the room there is.
-func (v *wiring) Fit(width, height int) { v.width, v.rows = width, height }
-
-// Typing reports whether the view takes a text: it never does.
-func (*wiring) Typing() bool { return false }
-
-// Close ends nothing.
-func (*wiring) Close() {}
 
 // Bindings are the keys of the view.
 func (v *wiring) Bindings() []view.Binding {
@@ -177,7 +161,7 @@ func (v *wiring) Bindings() []view.Binding {
 }
 
 // Render draws the view.
-func (v *wiring) Render() view.Drawing { return view.Drawing{Lines: v.draw(v.rows)} }
+func (v *wiring) Render() view.Drawing { return view.Drawing{Lines: v.draw(v.Rows)} }
 
 func (v *wiring) draw(rows int) []string {
 	t := v.Theme()
@@ -193,7 +177,7 @@ func (v *wiring) draw(rows int) []string {
 	out := []string{head, ""}
 	switch {
 	case v.err != "":
-		return ui.Fill(append(out, "  "+t.Paint(ui.Bad, display.Truncate(v.err, v.width-4))), rows)
+		return ui.Fill(append(out, "  "+t.Paint(ui.Bad, display.Truncate(v.err, v.Columns-4))), rows)
 	case !v.loaded:
 		return ui.Fill(append(out, "  "+t.Paint(ui.Faint, "asking the keeper")), rows)
 	}
@@ -244,8 +228,8 @@ func (v *wiring) matrix(room int) []string {
 	for _, r := range readers {
 		name = max(name, min(18, display.Width(r)+1))
 	}
-	cell := min(20, max(8, (v.width-name-6)/len(sources)))
-	fits := min(len(sources), (v.width-name-6)/cell)
+	cell := min(20, max(8, (v.Columns-name-6)/len(sources)))
+	fits := min(len(sources), (v.Columns-name-6)/cell)
 	head := "  " + t.Paint(ui.Faint, display.Pad("reads from", name)) + "  "
 	for _, s := range sources[:fits] {
 		head += t.Paint(ui.Strong, display.Pad(display.Truncate(s, cell-1), cell))
@@ -313,7 +297,7 @@ func (v *wiring) drawVariables(rows int) []string {
 			}
 		}
 		l := t.Paint(in, display.Pad(display.Truncate(w.Service, service-1), service)) + t.Paint(in, display.Pad(display.Truncate(w.Name, name-1), name))
-		rest := v.width - display.Width(l) - 4
+		rest := v.Columns - display.Width(l) - 4
 		value, source := rest/2, rest/4
 		return l + t.Paint(ui.Plain, display.Pad(display.Truncate(v.value(w.Value, w.Secret), value-1), value)) + t.Paint(ui.Faint, display.Pad(display.Truncate(from, source-1), source)) + display.Truncate(state, rest-value-source)
 	})...)
@@ -346,12 +330,12 @@ func (v *wiring) value(value string, secret bool) string {
 
 // rule returns the line above the details of something.
 func (v *wiring) rule(title string) string {
-	return v.Theme().Rule(title, v.width)
+	return v.Theme().Rule(title, v.Columns)
 }
 
 func (v *wiring) detailRow(label, text string, in ui.Ink) []string {
 	var out []string
-	for i, l := range display.Wrap(text, v.width-18) {
+	for i, l := range display.Wrap(text, v.Columns-18) {
 		if i > 0 {
 			label = ""
 		}
@@ -397,7 +381,7 @@ func (v *wiring) drawPorts(rows int) []string {
 		return []string{"  " + t.Paint(ui.Plain, "No service has a port.")}
 	}
 	family := 18
-	if v.width < 100 {
+	if v.Columns < 100 {
 		family = 0 // who it is matters more
 	}
 	head := t.Paint(ui.Faint, fmt.Sprintf("  %-8s%-16s%-12s", "port", "service", "is")+display.Pad("by", family)+"who listens")
@@ -471,11 +455,11 @@ func (v *wiring) drawFiles(rows int) []string {
 			}
 		}
 	}
-	where, name, service := min(26, v.width/4), min(24, v.width/4), min(14, v.width/8)
+	where, name, service := min(26, v.Columns/4), min(24, v.Columns/4), min(14, v.Columns/8)
 	return append([]string{t.Paint(ui.Faint, fmt.Sprintf("  %-*s%-*s%-20s%s", where, "in", name, "variable", "is", "for"))}, v.list(rows-1, detail, len(all), at, func(i int, in ui.Ink) string {
 		d := all[i]
 		if d.file.Problem != "" {
-			return t.Paint(in, display.Pad(display.Truncate(place(d), where-1), where)) + t.Paint(ui.Warn, "▲ "+display.Truncate(d.file.Problem, v.width-where-6))
+			return t.Paint(in, display.Pad(display.Truncate(place(d), where-1), where)) + t.Paint(ui.Warn, "▲ "+display.Truncate(d.file.Problem, v.Columns-where-6))
 		}
 		mark, shape := ui.Good, "="
 		switch d.Result {
