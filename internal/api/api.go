@@ -88,9 +88,3 @@ type VersionError struct{ Keeper, Client string }
 func (e *VersionError) Error() string {
 	return fmt.Sprintf("this project's keeper was started by another version of Neighbour (it speaks version %s of the interface, this program version %s); end it with the version that started it, or end the keeper's process: its services go on, and the next command adopts them", e.Keeper, e.Client)
 }
-
-// Snapshot and Status are the keeper's.
-type (
-	Snapshot = keep.Snapshot
-	Status   = keep.Status
-)

@@ -105,7 +105,7 @@ func (s *Server) hello(*http.Request, none) (Keeper, func(), error) {
 }
 
 func (s *Server) status(*http.Request, none) (Snapshot, func(), error) {
-	return s.keeper.Snapshot(), nil, nil
+	return told(s.keeper.Snapshot()), nil, nil
 }
 
 func (s *Server) operations(*http.Request, none) ([]keep.Operation, func(), error) {
@@ -290,7 +290,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 		sent := time.Now()
-		if sendEvent(w, snapshot) != nil {
+		if sendEvent(w, told(snapshot)) != nil {
 			return
 		}
 		select {

@@ -33,7 +33,7 @@ it found would stop a start.`,
 			if err != nil {
 				return err
 			}
-			all := check.Run(cmd.Context(), p, func(name string) check.Seen { return keep.SeenBy(current[name]) })
+			all := check.Run(cmd.Context(), p, func(name string) check.Seen { return keep.SeenBy(keep.Status(current[name])) })
 			if asJSON {
 				if err := a.json(struct {
 					Findings []check.Finding `json:"findings"`

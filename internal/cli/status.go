@@ -75,7 +75,7 @@ func (a *app) look(ctx context.Context, p *project.Project) (map[string]api.Stat
 	client, err := api.Find(ctx, p)
 	if errors.Is(err, api.ErrNoKeeper) {
 		for _, st := range keep.Rest(p) {
-			current[st.Name] = st
+			current[st.Name] = api.Status(st)
 		}
 		return current, 0, nil
 	}

@@ -58,7 +58,7 @@ func shown(t testing.TB, width, height int, services ...api.Status) *screen {
 	keeper, client := viewtest.NewKeeper(t, map[string]any{"GET /checks": []check.Finding{}, "GET /wiring": wired(0), "GET /logs": journal.Answer{}})
 	s := &screen{shell.New(context.Background(), shell.Options{Client: client, Views: views.All()}), keeper}
 	s.send(tea.WindowSizeMsg{Width: width, Height: height})
-	s.Told(api.Snapshot{Overview: keep.Overview{Project: "toolshed"}, Services: services})
+	s.Told(api.Snapshot{Overview: api.Overview{Project: "toolshed"}, Services: services})
 	s.update(tea.FocusMsg{}) // what was told is laid out
 	return s
 }

@@ -41,7 +41,7 @@ func (k *Keeper) adopt() {
 				k.log.Info("adopted", "service", name, "pid", saved.ID.PID)
 				facts, port := u.status.Facts, u.status.Port
 				needs, neededBy, step := u.status.Needs, u.status.NeededBy, u.status.Step
-				u.status = saved.Status
+				u.status = Status(saved.Status)
 				describe(k.project, u.svc, &u.status)
 				u.status.Facts, u.status.Lines, u.status.Port = facts, lines, port
 				u.status.Needs, u.status.NeededBy, u.status.Step = needs, neededBy, step

@@ -408,7 +408,7 @@ func (d *serverDriver) adopt(saved SavedService) (process, error) {
 	defer d.mu.Unlock()
 	d.instance, d.vars = in, saved.Given
 	if d.match != nil {
-		d.match.found = d.printed(saved.Status)
+		d.match.found = d.printed(Status(saved.Status))
 	}
 	if in.Program, err = d.kind.Find(in); err == nil {
 		if l, err := d.kind.Launch(in); err == nil {

@@ -19,33 +19,33 @@ import (
 
 // Overview is what holds for the project as a whole.
 type Overview struct {
-	Project string `json:"project"`
-	Dir     string `json:"dir"`
-	PID     int    `json:"pid"` // the keeper's
-	Profile string `json:"profile,omitempty"`
+	Project string
+	Dir     string
+	PID     int // the keeper's
+	Profile string
 	// Began is when the latest start began; Took is how long it took until
 	// every service was ready or had failed, 0 while it is under way.
-	Began time.Time     `json:"began"`
-	Took  time.Duration `json:"took"`
+	Began time.Time
+	Took  time.Duration
 	// Changed says that the declaration's files say something else than this
 	// keeper has read; Mistake, what is wrong with them.
-	Changed bool   `json:"changed,omitempty"`
-	Mistake string `json:"mistake,omitempty"`
+	Changed bool
+	Mistake string
 	// Unknown lists the commands that a start would execute and that were not
 	// part of the project when its user last started it; First says that he
 	// never did.
-	Unknown []string `json:"unknown,omitempty"`
-	First   bool     `json:"first,omitempty"`
+	Unknown []string
+	First   bool
 	// Operations are those under way.
-	Operations []Operation `json:"operations,omitempty"`
+	Operations []Operation
 	// Warning is something the user should know of the keeper itself.
-	Warning string `json:"warning,omitempty"`
+	Warning string
 }
 
 // Snapshot is the whole project at one time, the services by step and name.
 type Snapshot struct {
 	Overview
-	Services []Status `json:"services"`
+	Services []Status
 }
 
 // Keeper supervises the services of one project.

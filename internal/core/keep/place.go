@@ -33,8 +33,7 @@ func (k *Keeper) LeaveWord(p *project.Project, why string) error {
 	k.each(func(u *unit) {
 		s := u.snapshot()
 		s.State, s.Reason, s.Since, s.PID = Stopped, why, time.Now(), 0
-		s.Facts, s.Lines = nil, nil
-		state.Services[s.Name] = SavedService{Status: s}
+		state.Services[s.Name] = SavedService{Status: savedStatus(s)}
 	})
 	b, err := json.Marshal(state)
 	if err != nil {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/journal"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
 )
@@ -18,19 +19,67 @@ import (
 // Saved is what a keeper leaves for the next one.
 type Saved struct {
 	Keeper   proc.ID                 `json:"keeper,omitzero"`
-	Overview Overview                `json:"overview,omitzero"`
+	Overview savedOverview           `json:"overview,omitzero"`
 	Services map[string]SavedService `json:"services"`
 	// Operations are those under way and the latest that ended; nil in a line
 	// that says nothing of them.
 	Operations []Operation `json:"operations,omitempty"`
 }
 
+// savedOverview is what of an overview the next keeper goes on with.
+type savedOverview struct {
+	Project string        `json:"project"`
+	Began   time.Time     `json:"began"`
+	Took    time.Duration `json:"took"`
+}
+
+func (o Overview) saved() savedOverview { return savedOverview{o.Project, o.Began, o.Took} }
+
 // SavedService is a service with its process.
 type SavedService struct {
-	ID     proc.ID `json:"process"`
-	Status Status  `json:"status"`
+	ID     proc.ID     `json:"process"`
+	Status savedStatus `json:"status"`
 	// Given are digests of the variables that it was started with.
 	Given map[string]string `json:"given,omitempty"`
+}
+
+// savedStatus is a status as it is on disk. Its fields are those of Status, so
+// that one is converted into the other.
+type savedStatus struct {
+	Name      string         `json:"name"`
+	Kind      string         `json:"kind"`
+	About     string         `json:"about"`
+	State     State          `json:"state"`
+	Reason    string         `json:"reason"`
+	Remarks   []string       `json:"remarks,omitempty"`
+	Optional  bool           `json:"optional,omitempty"`
+	Blocked   bool           `json:"blocked,omitempty"`
+	Trial     bool           `json:"trial,omitempty"`
+	Early     bool           `json:"early,omitempty"`
+	Needs     []string       `json:"needs"`
+	NeededBy  []string       `json:"needed_by"`
+	Step      int            `json:"step"`
+	Port      int            `json:"port"`
+	PID       int            `json:"pid"`
+	Version   string         `json:"version"`
+	Declared  Declared       `json:"declared"`
+	Command   string         `json:"command,omitempty"`
+	Check     string         `json:"check"`
+	Since     time.Time      `json:"since"`
+	Began     time.Time      `json:"began"`
+	Until     time.Time      `json:"until"`
+	ReadyMS   float64        `json:"ready_ms"`
+	Restarts  int            `json:"restarts"`
+	Facts     []Fact         `json:"-"` // they hold passwords
+	Checks    Checks         `json:"checks"`
+	Usage     Usage          `json:"-"` // it is measured again
+	Warnings  []string       `json:"warnings,omitempty"`
+	Exposed   string         `json:"exposed,omitempty"`
+	Unwatched string         `json:"unwatched,omitempty"`
+	Over      string         `json:"over,omitempty"`
+	Tries     []Try          `json:"tries,omitempty"`
+	Notes     []string       `json:"notes,omitempty"`
+	Lines     []journal.Line `json:"-"` // they are in the log
 }
 
 // readState reads what keepers have saved: a JSON value on a line for each
@@ -172,7 +221,7 @@ func (k *Keeper) saveChanges() error {
 	k.mu.Lock()
 	overview := k.overview
 	k.mu.Unlock()
-	b, err := k.encodeState(Saved{Overview: overview, Operations: operations}, func(name string) bool { return names[name] })
+	b, err := k.encodeState(Saved{Overview: overview.saved(), Operations: operations}, func(name string) bool { return names[name] })
 	if err != nil {
 		return err
 	}
@@ -198,7 +247,7 @@ func (k *Keeper) saveState() error {
 		k.mu.Unlock()
 		return nil
 	}
-	state := Saved{Keeper: me, Overview: k.overview, Operations: k.operations}
+	state := Saved{Keeper: me, Overview: k.overview.saved(), Operations: k.operations}
 	k.mu.Unlock()
 	b, err := k.encodeState(state, func(string) bool { return true })
 	if err != nil {
@@ -212,20 +261,15 @@ func (k *Keeper) saveState() error {
 
 // encodeState makes a line of a state with the services that are wanted.
 func (k *Keeper) encodeState(state Saved, wanted func(name string) bool) ([]byte, error) {
-	state.Overview.Warning, state.Overview.Changed, state.Overview.Mistake = "", false, ""
-	state.Overview.Unknown, state.Overview.First, state.Overview.Operations = nil, false, nil
 	state.Services = map[string]SavedService{}
 	for name, u := range k.units {
 		if !wanted(name) {
 			continue
 		}
 		u.mu.Lock()
-		s := SavedService{ID: u.id, Status: u.status}
+		s := SavedService{ID: u.id, Status: savedStatus(u.status)}
 		u.mu.Unlock()
 		s.Given = u.driver.given()
-		// Facts hold passwords, lines are in the log, and the rest is measured
-		// again.
-		s.Status.Facts, s.Status.Lines, s.Status.Usage = nil, nil, Usage{}
 		state.Services[name] = s
 	}
 	b, err := json.Marshal(state)

@@ -19,7 +19,7 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 // Whatever is in the state file, it is read or refused, and no process is
 // taken for a service's that isn't.
 func FuzzState(f *testing.F) {
-	whole, err := json.Marshal(Saved{Services: map[string]SavedService{"api": {Status: Status{Name: "api", State: Ready, Tries: []Try{{Reason: "exit 3"}}}}}})
+	whole, err := json.Marshal(Saved{Services: map[string]SavedService{"api": {Status: savedStatus{Name: "api", State: Ready, Tries: []Try{{Reason: "exit 3"}}}}}})
 	require.NoError(f, err)
 	for _, s := range []string{string(whole), "{}", "{half", `{"services":{"api":{"process":{"pid":1,"start":"x"},"status":{"state":"odd","since":"never"}}}}`, "null", `{"services":null,"keeper":{"pid":-1}}`} {
 		f.Add([]byte(s))
@@ -38,7 +38,7 @@ func FuzzState(f *testing.F) {
 		}
 		for _, service := range s.Services {
 			assert.False(t, service.ID.Alive(), "no process of this machine has such a start")
-			_ = service.Status.Sentence(time.Now())
+			_ = Status(service.Status).Sentence(time.Now())
 		}
 		_ = s.Orphaned()
 		rest := Rest(p)

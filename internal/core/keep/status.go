@@ -37,67 +37,67 @@ func (s State) Running() bool {
 
 // Status is a service as it is now.
 type Status struct {
-	Name  string `json:"name"`
-	Kind  string `json:"kind"`
-	About string `json:"about"` // the kind in a few words
-	State State  `json:"state"`
+	Name  string
+	Kind  string
+	About string // the kind in a few words
+	State State
 	// Reason says why it is in the state: what it waits for, what the newest
 	// check answered, why it failed.
-	Reason string `json:"reason"`
+	Reason string
 	// Remarks are lines that belong to the reason: the last lines of a
 	// failed program, who holds its port.
-	Remarks  []string `json:"remarks,omitempty"`
-	Optional bool     `json:"optional,omitempty"`
+	Remarks  []string
+	Optional bool
 	// Blocked says that it waits for something that will not come by itself.
-	Blocked bool `json:"blocked,omitempty"`
+	Blocked bool
 	// Trial says that a ready service has no check, and has not run for long
 	// enough to tell whether it runs as it should.
-	Trial bool `json:"trial,omitempty"`
+	Trial bool
 	// Early says that it failed before its process was started, or because
 	// somebody else had its port.
-	Early    bool     `json:"early,omitempty"`
-	Needs    []string `json:"needs"`
-	NeededBy []string `json:"needed_by"`
-	Step     int      `json:"step"`
-	Port     int      `json:"port"`
-	PID      int      `json:"pid"`
-	Version  string   `json:"version"`
+	Early    bool
+	Needs    []string
+	NeededBy []string
+	Step     int
+	Port     int
+	PID      int
+	Version  string
 	// Declared is what the interface may change of it.
-	Declared Declared `json:"declared"`
+	Declared Declared
 	// Command is what it runs, for a program.
-	Command string `json:"command,omitempty"`
+	Command string
 	// Check says how it is checked.
-	Check string `json:"check"`
+	Check string
 	// Since is when it came into the state, Began when its start began.
-	Since time.Time `json:"since"`
-	Began time.Time `json:"began"`
+	Since time.Time
+	Began time.Time
 	// Until is when a start counts as failed, if it is not ready by then, or
 	// when the next try begins.
-	Until time.Time `json:"until"`
+	Until time.Time
 	// ReadyMS is how many milliseconds it took from the launch of its
 	// process until it was ready; 0 before.
-	ReadyMS  float64 `json:"ready_ms"`
-	Restarts int     `json:"restarts"`
-	Facts    []Fact  `json:"facts"`
-	Checks   Checks  `json:"checks"`
-	Usage    Usage   `json:"usage"`
+	ReadyMS  float64
+	Restarts int
+	Facts    []Fact
+	Checks   Checks
+	Usage    Usage
 	// Warnings are what is probably not meant as it is, and what is declared
 	// and not carried out yet.
-	Warnings []string `json:"warnings,omitempty"`
+	Warnings []string
 	// Exposed names the address on which other machines can reach it, if it
 	// listens on one: "0.0.0.0:3000".
-	Exposed string `json:"exposed,omitempty"`
+	Exposed string
 	// Unwatched says why its files of reload are polled and not watched.
-	Unwatched string `json:"unwatched,omitempty"`
+	Unwatched string
 	// Over says that it uses more than it may.
-	Over string `json:"over,omitempty"`
+	Over string
 	// Tries are how its latest lives ended, since it was started: the story of
 	// a service that was restarted, or that failed.
-	Tries []Try `json:"tries,omitempty"`
+	Tries []Try
 	// Notes are what its kind says of its contents.
-	Notes []string `json:"notes,omitempty"`
+	Notes []string
 	// Lines are the latest of its output.
-	Lines []journal.Line `json:"lines"`
+	Lines []journal.Line
 }
 
 // Progress returns what tells how far the start of a service is, without what

@@ -117,7 +117,7 @@ type Command struct {
 
 // State is what the keeper has told. The shell keeps it; views read it.
 type State struct {
-	Overview keep.Overview
+	Overview api.Overview
 	Services map[string]api.Status
 	Order    []string // by step and name
 	Lost     bool     // the keeper doesn't answer

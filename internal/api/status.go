@@ -1,0 +1,118 @@
+package api
+
+import (
+	"time"
+
+	"neighbour/internal/core/journal"
+	"neighbour/internal/core/keep"
+)
+
+// Overview is what holds for the project as a whole, as it is sent.
+type Overview struct {
+	Project string `json:"project"`
+	Dir     string `json:"dir"`
+	PID     int    `json:"pid"` // the keeper's
+	Profile string `json:"profile,omitempty"`
+	// Began is when the latest start began; Took is how long it took until
+	// every service was ready or had failed, 0 while it is under way.
+	Began time.Time     `json:"began"`
+	Took  time.Duration `json:"took"`
+	// Changed says that the declaration's files say something else than this
+	// keeper has read; Mistake, what is wrong with them.
+	Changed bool   `json:"changed,omitempty"`
+	Mistake string `json:"mistake,omitempty"`
+	// Unknown lists the commands that a start would execute and that were not
+	// part of the project when its user last started it; First says that he
+	// never did.
+	Unknown []string `json:"unknown,omitempty"`
+	First   bool     `json:"first,omitempty"`
+	// Operations are those under way.
+	Operations []keep.Operation `json:"operations,omitempty"`
+	// Warning is something the user should know of the keeper itself.
+	Warning string `json:"warning,omitempty"`
+}
+
+// Snapshot is the whole project at one time, the services by step and name, as it
+// is sent.
+type Snapshot struct {
+	Overview
+	Services []Status `json:"services"`
+}
+
+// Status is how a service is, as it is sent. Its fields are those of keep.Status,
+// so that one is converted into the other.
+type Status struct {
+	Name  string     `json:"name"`
+	Kind  string     `json:"kind"`
+	About string     `json:"about"` // the kind in a few words
+	State keep.State `json:"state"`
+	// Reason says why it is in the state: what it waits for, what the newest
+	// check answered, why it failed.
+	Reason string `json:"reason"`
+	// Remarks are lines that belong to the reason: the last lines of a
+	// failed program, who holds its port.
+	Remarks  []string `json:"remarks,omitempty"`
+	Optional bool     `json:"optional,omitempty"`
+	// Blocked says that it waits for something that will not come by itself.
+	Blocked bool `json:"blocked,omitempty"`
+	// Trial says that a ready service has no check, and has not run for long
+	// enough to tell whether it runs as it should.
+	Trial bool `json:"trial,omitempty"`
+	// Early says that it failed before its process was started, or because
+	// somebody else had its port.
+	Early    bool     `json:"early,omitempty"`
+	Needs    []string `json:"needs"`
+	NeededBy []string `json:"needed_by"`
+	Step     int      `json:"step"`
+	Port     int      `json:"port"`
+	PID      int      `json:"pid"`
+	Version  string   `json:"version"`
+	// Declared is what the interface may change of it.
+	Declared keep.Declared `json:"declared"`
+	// Command is what it runs, for a program.
+	Command string `json:"command,omitempty"`
+	// Check says how it is checked.
+	Check string `json:"check"`
+	// Since is when it came into the state, Began when its start began.
+	Since time.Time `json:"since"`
+	Began time.Time `json:"began"`
+	// Until is when a start counts as failed, if it is not ready by then, or
+	// when the next try begins.
+	Until time.Time `json:"until"`
+	// ReadyMS is how many milliseconds it took from the launch of its
+	// process until it was ready; 0 before.
+	ReadyMS  float64     `json:"ready_ms"`
+	Restarts int         `json:"restarts"`
+	Facts    []keep.Fact `json:"facts"`
+	Checks   keep.Checks `json:"checks"`
+	Usage    keep.Usage  `json:"usage"`
+	// Warnings are what is probably not meant as it is, and what is declared
+	// and not carried out yet.
+	Warnings []string `json:"warnings,omitempty"`
+	// Exposed names the address on which other machines can reach it, if it
+	// listens on one: "0.0.0.0:3000".
+	Exposed string `json:"exposed,omitempty"`
+	// Unwatched says why its files of reload are polled and not watched.
+	Unwatched string `json:"unwatched,omitempty"`
+	// Over says that it uses more than it may.
+	Over string `json:"over,omitempty"`
+	// Tries are how its latest lives ended, since it was started: the story of
+	// a service that was restarted, or that failed.
+	Tries []keep.Try `json:"tries,omitempty"`
+	// Notes are what its kind says of its contents.
+	Notes []string `json:"notes,omitempty"`
+	// Lines are the latest of its output.
+	Lines []journal.Line `json:"lines"`
+}
+
+// Sentence says how the service is in a sentence.
+func (s Status) Sentence(now time.Time) string { return keep.Status(s).Sentence(now) }
+
+// told returns a snapshot as it is sent.
+func told(s keep.Snapshot) Snapshot {
+	out := Snapshot{Overview: Overview(s.Overview), Services: make([]Status, len(s.Services))}
+	for i, st := range s.Services {
+		out.Services[i] = Status(st)
+	}
+	return out
+}
