@@ -25,7 +25,7 @@ func (a *app) keep() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			// The terminal that started it may close.
 			signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
-			collectLess(96 << 20)
+			collectLess(56 << 20)
 			return api.Keep(cmd.Context(), a.dir, profile, start)
 		},
 	}
