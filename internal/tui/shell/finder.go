@@ -105,7 +105,7 @@ func (f *finder) Render() []string {
 	for i, l := range lines {
 		lines[i] = display.Pad(l, width)
 	}
-	lines = append(lines, "", t.Paint(ui.Faint, fmt.Sprintf("  %d of %s; its key stands at the right", len(found), display.Count(len(f.all), "thing"))))
+	lines = append(lines, "", t.Paint(ui.Faint, fmt.Sprintf("  %d of %d; at the right, the key that does the same", len(found), len(f.all))))
 	return t.Frame("What to do", lines, f.m.state.Width)
 }
 
