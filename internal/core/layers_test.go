@@ -29,9 +29,6 @@ func TestCoreImportsNoInterface(t *testing.T) {
 // with both builds, finds the kind by its own hints in a project, and runs the
 // emulator.
 func TestAKindIsAFolderAndALine(t *testing.T) {
-	if testing.Short() {
-		t.Skip("it builds the program")
-	}
 	tree := t.TempDir()
 	for _, dir := range []string{"cmd", "internal"} {
 		require.NoError(t, os.CopyFS(filepath.Join(tree, dir), os.DirFS(filepath.Join("../..", dir))))

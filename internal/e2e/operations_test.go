@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os/exec"
+	"slices"
 	"testing"
 	"time"
 
@@ -79,14 +80,10 @@ func TestOperations(t *testing.T) {
 	require.NoError(t, waiting.Process.Kill())
 	_ = waiting.Wait()
 	require.NoError(t, stopping.Wait())
-	p.eventually(func(s status) bool { return s.Service["ladder"].State == "stopped" })
-	time.Sleep(300 * time.Millisecond)
-	assert.Equal(t, "stopped", p.status().Service["ladder"].State, "nobody waits for the restart any more")
-	for _, o := range p.operations() {
-		if o.ID == w.ID {
-			assert.Equal(t, "cancelled", o.State)
-		}
-	}
+	require.Eventually(t, func() bool {
+		return slices.ContainsFunc(p.operations(), func(o operation) bool { return o.ID == w.ID && o.State == "cancelled" })
+	}, 10*time.Second, 20*time.Millisecond, "nobody waits for the restart any more")
+	assert.Equal(t, "stopped", p.status().Service["ladder"].State)
 }
 
 // What can be done is found by its words, and the header says what is under way.

@@ -141,6 +141,9 @@ func (o *operations) begin(ctx context.Context, does string, services []string) 
 		}
 		o.mu.Lock()
 	}
+	if op.State == OperationCancelled {
+		return nil, fmt.Errorf("operation %d, %s, was cancelled %s before it began", op.ID, op.Operation, op.Reason)
+	}
 	if err := ctx.Err(); err != nil {
 		o.end(op, OperationCancelled, "whoever asked for it was gone before it began")
 		return nil, fmt.Errorf("it was not begun: %w", err)

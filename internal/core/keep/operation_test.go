@@ -103,7 +103,7 @@ func TestCancel(t *testing.T) {
 		}()
 		after(time.Second)
 		require.NoError(t, w.keeper.CancelOperation(t.Context(), op.ID+1))
-		assert.Error(t, <-waits)
+		assert.ErrorContains(t, <-waits, "was cancelled by the keeper before it began")
 		w.keeper.ops.finish(op, nil)
 		assert.Equal(t, Ready, w.status("shelf").State)
 	})
