@@ -372,9 +372,17 @@ func AwaitEnd(p *project.Project) error {
 		return err
 	}
 	defer f.Close()
-	for range 500 {
+	for try := range 500 {
 		if syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil {
 			return nil
+		}
+		// One that ends answers no longer: who does after a while is another, which
+		// somebody has started meanwhile.
+		if try > 30 && try%10 == 0 {
+			if c, err := dial(context.Background(), p); err == nil {
+				c.Close()
+				return nil
+			}
 		}
 		time.Sleep(10 * time.Millisecond)
 	}

@@ -61,7 +61,11 @@ func write(path string, data []byte, mode fs.FileMode, sync bool) error {
 // never lost, however it saves, where the file system can exchange two files
 // (renameat2(2)).
 func Swap(path string, data, was []byte, mode fs.FileMode) (bool, error) {
-	if now, err := os.ReadFile(path); err == nil && (was == nil || !bytes.Equal(now, was)) || err != nil && was != nil {
+	changed := func() bool {
+		now, err := os.ReadFile(path)
+		return err == nil && (was == nil || !bytes.Equal(now, was)) || err != nil && was != nil
+	}
+	if changed() {
 		return false, nil
 	}
 	if was == nil {
@@ -72,6 +76,11 @@ func Swap(path string, data, was []byte, mode fs.FileMode) (bool, error) {
 		return false, err
 	}
 	defer os.Remove(fresh)
+	// Writing has taken a while. An exchange that must be undone is seen by those
+	// who read in between, so there should be as few as can be.
+	if changed() {
+		return false, nil
+	}
 	if err := exchange(fresh, path); err != nil {
 		return true, os.Rename(fresh, path)
 	}

@@ -57,7 +57,8 @@ type Keeper struct {
 	units   map[string]*unit
 	ctx     context.Context // ends with the keeper; the services go on
 
-	ops *operations
+	ops     *operations
+	editing sync.Mutex // of the declaration
 
 	mu                sync.Mutex
 	watchers          map[*Watch]struct{}
@@ -234,7 +235,13 @@ func (k *Keeper) Busy() bool {
 
 // Edit changes the declaration's file. Services that run go on as they are.
 func (k *Keeper) Edit(ctx context.Context, c project.Change) error {
-	if err := k.during(ctx, "edit", c.Service, func() error { return k.project.Edit(c) }); err != nil {
+	// The file is one, however many services are changed at a time.
+	edit := func() error {
+		k.editing.Lock()
+		defer k.editing.Unlock()
+		return k.project.Edit(c)
+	}
+	if err := k.during(ctx, "edit", c.Service, edit); err != nil {
 		return err
 	}
 	k.log.Info("edit", "service", c.Service)

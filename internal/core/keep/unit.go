@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -387,6 +389,9 @@ func (u *unit) explain(e ending) failure {
 	default:
 		why.reason = fmt.Sprintf("%s, %s after its start and before it was ready", e.exit, Span(lasted))
 	}
+	if !e.ready && s.Port != 0 && slices.ContainsFunc(why.remarks, func(l string) bool { return portTaken(l, s.Port) }) {
+		why.taken = true // by somebody who is gone again
+	}
 	if line := u.driver.errorLine(); line != "" && !e.exit.OK() {
 		why.reason += ": " + line
 		if len(why.remarks) == 1 && strings.TrimSpace(why.remarks[0]) == line {
@@ -394,6 +399,13 @@ func (u *unit) explain(e ending) failure {
 		}
 	}
 	return why
+}
+
+// portTaken reports whether a line of output says that a port can't be listened
+// on since somebody else does (EADDRINUSE, in the words of strerror).
+func portTaken(line string, port int) bool {
+	line = strings.ToLower(line)
+	return strings.Contains(line, "address already in use") && strings.Contains(line, strconv.Itoa(port))
 }
 
 // remember keeps how a life of the service ended.
