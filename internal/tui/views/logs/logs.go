@@ -358,6 +358,9 @@ func (v *logs) follow() tea.Cmd {
 // selectBy moves the selection, and asks for more near the window's ends.
 func (v *logs) selectBy(by int) tea.Cmd {
 	if len(v.entries) == 0 {
+		if by < 0 { // also while they are still read
+			v.pause()
+		}
 		return nil
 	}
 	if v.following {
