@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"neighbour/internal/core/check"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/insight"
 )
 
 // Version is the version of the interface, the first element of its paths.
@@ -48,8 +48,8 @@ type Names struct {
 type Rereading struct {
 	// Done says that a keeper that has read it takes this one's place. It is
 	// false if that would touch services that run.
-	Done    bool          `json:"done"`
-	Effects []keep.Effect `json:"effects"`
+	Done    bool             `json:"done"`
+	Effects []insight.Effect `json:"effects"`
 }
 
 // Remedy is a request to do something about a finding, as it was confirmed.

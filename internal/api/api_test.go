@@ -18,6 +18,7 @@ import (
 
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
 )
 
 // serve runs a keeper in this process and returns a client of it.
@@ -74,7 +75,7 @@ func TestClientAndKeeper(t *testing.T) {
 			s, err := events.Next()
 			require.NoError(t, err)
 			for _, st := range s.Services {
-				if st.State == keep.Ready {
+				if st.State == supervise.Ready {
 					ready[st.Name] = true
 				}
 			}

@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"neighbour/internal/core/check"
-	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
 )
 
 // What the keeper finds, and what it does about it, and only about that.
@@ -92,14 +92,14 @@ func TestRemedyStarts(t *testing.T) {
 	require.NoError(t, err)
 	defer l.Close()
 	c, _ := serve(t, fmt.Sprintf("[service.api]\nrun = \"sleep 1000\"\nport = %d\nhealth = { run = \"true\" }\n", l.Addr().(*net.TCPAddr).Port))
-	state := func() keep.State {
+	state := func() supervise.State {
 		s, err := c.Status(t.Context())
 		require.NoError(t, err)
 		return s.Services[0].State
 	}
 	_, err = c.Start(t.Context(), false)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return state() == keep.Failed }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return state() == supervise.Failed }, 10*time.Second, 10*time.Millisecond)
 	all, err := c.Checks(t.Context())
 	require.NoError(t, err)
 	i := slices.IndexFunc(all, func(f check.Finding) bool { return f.ID == "port/api" })
@@ -107,5 +107,5 @@ func TestRemedyStarts(t *testing.T) {
 	says, err := c.Remedy(t.Context(), all[i].ID, all[i].Actions[0])
 	require.NoError(t, err)
 	assert.Regexp(t, `^api has port \d+ until everything is stopped; api starts$`, says)
-	require.Eventually(t, func() bool { return state() == keep.Ready }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return state() == supervise.Ready }, 10*time.Second, 10*time.Millisecond)
 }

@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"neighbour/internal/core/check"
+	"neighbour/internal/core/insight"
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/project"
@@ -178,7 +179,7 @@ func (c *Client) Cancel(ctx context.Context, id int) error {
 }
 
 // Impact tells what else an operation on a service is about.
-func (c *Client) Impact(ctx context.Context, service string) (keep.Impact, error) {
+func (c *Client) Impact(ctx context.Context, service string) (insight.Impact, error) {
 	return call(ctx, c, impactEndpoint, none{}, service)
 }
 
@@ -188,7 +189,7 @@ func (c *Client) Checks(ctx context.Context) ([]check.Finding, error) {
 }
 
 // Wiring tells how the project is wired.
-func (c *Client) Wiring(ctx context.Context) (keep.Wiring, error) {
+func (c *Client) Wiring(ctx context.Context) (insight.Wiring, error) {
 	return call(ctx, c, wiringEndpoint, none{})
 }
 
@@ -199,14 +200,14 @@ func (c *Client) Remedy(ctx context.Context, finding string, a check.Action) (st
 }
 
 // Changes says what the declaration as it is now means for the services.
-func (c *Client) Changes(ctx context.Context) ([]keep.Effect, error) {
+func (c *Client) Changes(ctx context.Context) ([]insight.Effect, error) {
 	return call(ctx, c, changesEndpoint, none{})
 }
 
 // Apply carries out what the declaration as it is now means for the services.
 // The keeper is replaced by one that has read it, and has to be connected to
 // anew.
-func (c *Client) Apply(ctx context.Context) ([]keep.Effect, error) {
+func (c *Client) Apply(ctx context.Context) ([]insight.Effect, error) {
 	return call(ctx, c, applyEndpoint, none{})
 }
 
@@ -254,7 +255,7 @@ func (c *Client) Events(ctx context.Context) (*Events, error) {
 	return c.events(ctx, eventsEndpoint.path)
 }
 
-// Progress is as Events, with only what keep.Status.Progress leaves of each
+// Progress is as Events, with only what supervise.Status.Progress leaves of each
 // service, which is much less to send and to read.
 func (c *Client) Progress(ctx context.Context) (*Events, error) {
 	return c.events(ctx, eventsEndpoint.path+"?progress=true")

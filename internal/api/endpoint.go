@@ -11,6 +11,7 @@ import (
 
 	"neighbour/internal/core/check"
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/insight"
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
@@ -67,14 +68,14 @@ var (
 	logsEndpoint  = endpoint[none, journal.Answer]{method: "GET", path: "/logs", summary: "A part of the time line of what services printed", query: logQuery}
 	countEndpoint = endpoint[none, journal.Count]{method: "GET", path: "/logs/count", stream: true, summary: "How many entries there would be without a limit",
 		details: "Events tell how far the count has come; the last is the result.", query: logQuery}
-	impactEndpoint = endpoint[none, keep.Impact]{method: "GET", path: "/services/{name}/impact", summary: "What else an operation on a service is about"}
+	impactEndpoint = endpoint[none, insight.Impact]{method: "GET", path: "/services/{name}/impact", summary: "What else an operation on a service is about"}
 	kindsEndpoint  = endpoint[none, []project.Available]{method: "GET", path: "/kinds", summary: "The kinds that a service may be of, and what is installed"}
 	checksEndpoint = endpoint[none, []check.Finding]{method: "GET", path: "/checks", summary: "What would go wrong, the worst first"}
-	wiringEndpoint = endpoint[none, keep.Wiring]{method: "GET", path: "/wiring", summary: "Which service gets what from which, the ports, and how the env files compare",
+	wiringEndpoint = endpoint[none, insight.Wiring]{method: "GET", path: "/wiring", summary: "Which service gets what from which, the ports, and how the env files compare",
 		details: "Values are as they are, passwords too; those of a production file are left out."}
 	remedyEndpoint  = endpoint[Remedy, Remedied]{method: "POST", path: "/remedy", refusal: 422, summary: "Do something about a finding, as it was confirmed"}
-	changesEndpoint = endpoint[none, []keep.Effect]{method: "GET", path: "/changes", refusal: 422, summary: "What the declaration as it is now means for the services"}
-	applyEndpoint   = endpoint[none, []keep.Effect]{method: "POST", path: "/apply", refusal: 422, summary: "Carry that out; the keeper is replaced by one that has read the declaration",
+	changesEndpoint = endpoint[none, []insight.Effect]{method: "GET", path: "/changes", refusal: 422, summary: "What the declaration as it is now means for the services"}
+	applyEndpoint   = endpoint[none, []insight.Effect]{method: "POST", path: "/apply", refusal: 422, summary: "Carry that out; the keeper is replaced by one that has read the declaration",
 		details: "What goes or restarts is stopped before the answer. The keeper then becomes, in the same process, one that has read the declaration; it closes its connections, adopts what runs, and starts what is to start."}
 	rereadEndpoint = endpoint[Names, Rereading]{method: "POST", path: "/reread", refusal: 422, summary: "Read the declaration again, if that touches nothing that runs",
 		details: "Unless a service that runs would restart or stop, the keeper becomes one that has read the declaration, as after an apply; nothing is started. The services of the request are those that may be touched."}

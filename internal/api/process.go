@@ -16,6 +16,7 @@ import (
 	"syscall"
 	"time"
 
+	"neighbour/internal/core/insight"
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
@@ -310,7 +311,7 @@ func (e *ProfileError) Error() string {
 // declaration means; of those, what would have to restart or stop keeps the
 // keeper as it was, and done is false. A *ProfileError says that services run
 // with another profile.
-func Refresh(ctx context.Context, p *project.Project, c *Client, except ...string) (fresh *Client, effects []keep.Effect, done bool, err error) {
+func Refresh(ctx context.Context, p *project.Project, c *Client, except ...string) (fresh *Client, effects []insight.Effect, done bool, err error) {
 	k, err := c.Hello(ctx)
 	if err != nil {
 		return c, nil, false, err

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"neighbour/internal/core/check"
+	"neighbour/internal/core/insight"
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
 )
@@ -147,7 +148,7 @@ func (s *Server) checks(r *http.Request, _ none) ([]check.Finding, func(), error
 	return append([]check.Finding{}, s.keeper.Checks(r.Context())...), nil, nil
 }
 
-func (s *Server) wiring(*http.Request, none) (keep.Wiring, func(), error) {
+func (s *Server) wiring(*http.Request, none) (insight.Wiring, func(), error) {
 	w, err := s.keeper.Wiring()
 	return w, nil, err
 }
@@ -205,8 +206,8 @@ func (s *Server) useDeclaration(ctx context.Context, finding string) string {
 	return "; " + service + " starts"
 }
 
-func (s *Server) changes(r *http.Request, _ none) ([]keep.Effect, func(), error) {
-	effects, _, err := s.keeper.Effects(r.Context())
+func (s *Server) changes(r *http.Request, _ none) ([]insight.Effect, func(), error) {
+	effects, err := s.keeper.Effects(r.Context())
 	return effects, nil, err
 }
 
@@ -219,7 +220,7 @@ func (s *Server) reread(r *http.Request, n Names) (Rereading, func(), error) {
 	return Rereading{may, effects}, after, err
 }
 
-func (s *Server) apply(r *http.Request, _ none) ([]keep.Effect, func(), error) {
+func (s *Server) apply(r *http.Request, _ none) ([]insight.Effect, func(), error) {
 	effects, start, err := s.keeper.Apply(asked(r))
 	// The server lets the answer go out first.
 	return effects, func() { s.replaceBy(append([]string{}, start...)) }, err
@@ -232,7 +233,7 @@ func (s *Server) replaceBy(start []string) {
 	s.replace()
 }
 
-func (s *Server) impact(r *http.Request, _ none) (keep.Impact, func(), error) {
+func (s *Server) impact(r *http.Request, _ none) (insight.Impact, func(), error) {
 	i, err := s.keeper.Impact(r.PathValue("name"))
 	return i, nil, err
 }

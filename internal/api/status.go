@@ -5,6 +5,7 @@ import (
 
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/keep"
+	"neighbour/internal/core/supervise"
 )
 
 // Overview is what holds for the project as a whole, as it is sent.
@@ -39,13 +40,12 @@ type Snapshot struct {
 	Services []Status `json:"services"`
 }
 
-// Status is how a service is, as it is sent. Its fields are those of keep.Status,
-// so that one is converted into the other.
-type Status struct {
-	Name  string     `json:"name"`
-	Kind  string     `json:"kind"`
-	About string     `json:"about"` // the kind in a few words
-	State keep.State `json:"state"`
+// Status is how a service is, as it is sent.
+type Status struct { // with the fields of supervise.Status, into which it is converted
+	Name  string          `json:"name"`
+	Kind  string          `json:"kind"`
+	About string          `json:"about"` // the kind in a few words
+	State supervise.State `json:"state"`
 	// Reason says why it is in the state: what it waits for, what the newest
 	// check answered, why it failed.
 	Reason string `json:"reason"`
@@ -68,7 +68,7 @@ type Status struct {
 	PID      int      `json:"pid"`
 	Version  string   `json:"version"`
 	// Declared is what the interface may change of it.
-	Declared keep.Declared `json:"declared"`
+	Declared supervise.Declared `json:"declared"`
 	// Command is what it runs, for a program.
 	Command string `json:"command,omitempty"`
 	// Check says how it is checked.
@@ -81,11 +81,11 @@ type Status struct {
 	Until time.Time `json:"until"`
 	// ReadyMS is how many milliseconds it took from the launch of its
 	// process until it was ready; 0 before.
-	ReadyMS  float64     `json:"ready_ms"`
-	Restarts int         `json:"restarts"`
-	Facts    []keep.Fact `json:"facts"`
-	Checks   keep.Checks `json:"checks"`
-	Usage    keep.Usage  `json:"usage"`
+	ReadyMS  float64          `json:"ready_ms"`
+	Restarts int              `json:"restarts"`
+	Facts    []supervise.Fact `json:"facts"`
+	Checks   supervise.Checks `json:"checks"`
+	Usage    supervise.Usage  `json:"usage"`
 	// Warnings are what is probably not meant as it is, and what is declared
 	// and not carried out yet.
 	Warnings []string `json:"warnings,omitempty"`
@@ -98,7 +98,7 @@ type Status struct {
 	Over string `json:"over,omitempty"`
 	// Tries are how its latest lives ended, since it was started: the story of
 	// a service that was restarted, or that failed.
-	Tries []keep.Try `json:"tries,omitempty"`
+	Tries []supervise.Try `json:"tries,omitempty"`
 	// Notes are what its kind says of its contents.
 	Notes []string `json:"notes,omitempty"`
 	// Lines are the latest of its output.
@@ -106,7 +106,7 @@ type Status struct {
 }
 
 // Sentence says how the service is in a sentence.
-func (s Status) Sentence(now time.Time) string { return keep.Status(s).Sentence(now) }
+func (s Status) Sentence(now time.Time) string { return supervise.Status(s).Sentence(now) }
 
 // told returns a snapshot as it is sent.
 func told(s keep.Snapshot) Snapshot {

@@ -22,9 +22,9 @@ import (
 	"time"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/keep"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
 )
 
 var (
@@ -279,10 +279,10 @@ func benchDelay(dir string) error {
 				return err
 			}
 			for _, st := range s.Services {
-				if st.State == keep.Failed {
+				if st.State == supervise.Failed {
 					return fmt.Errorf("%s: %s", st.Name, st.Reason)
 				}
-				if _, known := told[st.Name]; st.State == keep.Ready && !known {
+				if _, known := told[st.Name]; st.State == supervise.Ready && !known {
 					told[st.Name] = time.Now()
 				}
 			}

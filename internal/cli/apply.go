@@ -8,13 +8,14 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/insight"
+	"neighbour/internal/core/supervise"
 )
 
 func (a *app) apply() *cobra.Command {
 	var dry, asJSON bool
 	cmd := &cobra.Command{
-		Use: "apply", Example: "  neighbour apply --dry-run\n  neighbour apply", Short: "Use the declaration as it is now, restarting only what it changes", Args: words(cobra.NoArgs),
+		Use: "apply", Example: "  neighbour apply --dry-run\n  neighbour apply", Short: "Use the declaration as it is now, restarting only what it changes", Args: takes(cobra.NoArgs),
 		Long: `Apply makes a changed declaration count for services that run: what is new is
 started, what is gone is stopped, and of the rest only those are restarted whose
 own keys have changed, or that read a fact which has. What had failed is tried
@@ -56,14 +57,14 @@ nothing, nor does one with which a service that runs could not start again.`,
 	return cmd
 }
 
-func (a *app) printEffects(effects []keep.Effect, asJSON bool) error {
+func (a *app) printEffects(effects []insight.Effect, asJSON bool) error {
 	if asJSON {
 		return a.json(struct {
-			Effects []keep.Effect `json:"effects"`
-		}{append([]keep.Effect{}, effects...)})
+			Effects []insight.Effect `json:"effects"`
+		}{append([]insight.Effect{}, effects...)})
 	}
 	for _, e := range effects {
-		if (e.Does == keep.Keeps || e.Does == keep.Rests) && e.Why == "" {
+		if (e.Does == insight.Keeps || e.Does == insight.Rests) && e.Why == "" {
 			continue
 		}
 		fmt.Fprintf(a.out, "%s %s: %s\n", e.Service, e.InWords(), e.Why)
@@ -71,13 +72,13 @@ func (a *app) printEffects(effects []keep.Effect, asJSON bool) error {
 			fmt.Fprintf(a.out, "  but it could not start: %s\n", e.Refused)
 		}
 	}
-	fmt.Fprintln(a.out, keep.Summary(effects))
+	fmt.Fprintln(a.out, insight.Summary(effects))
 	return nil
 }
 
 // settle waits until the keeper that has read the declaration answers, and
 // what it starts is ready or will not be.
-func (a *app) settle(cmd *cobra.Command, effects []keep.Effect) error {
+func (a *app) settle(cmd *cobra.Command, effects []insight.Effect) error {
 	ctx := cmd.Context()
 	p, err := a.project()
 	if err != nil {
@@ -94,10 +95,10 @@ func (a *app) settle(cmd *cobra.Command, effects []keep.Effect) error {
 	}
 	var names []string
 	for _, st := range s.Services {
-		started := func(e keep.Effect) bool {
-			return e.Service == st.Name && (e.Does == keep.Starts || e.Does == keep.Restarts)
+		started := func(e insight.Effect) bool {
+			return e.Service == st.Name && (e.Does == insight.Starts || e.Does == insight.Restarts)
 		}
-		if st.State != keep.Stopped && slices.ContainsFunc(effects, started) {
+		if st.State != supervise.Stopped && slices.ContainsFunc(effects, started) {
 			names = append(names, st.Name)
 		}
 	}

@@ -12,6 +12,8 @@ import (
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/words"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
 )
@@ -19,7 +21,7 @@ import (
 func (a *app) check() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
-		Use: "check", Example: "  neighbour check\n  neighbour check --json", Short: "Find what would go wrong, before anything starts", Args: words(cobra.NoArgs),
+		Use: "check", Example: "  neighbour check\n  neighbour check --json", Short: "Find what would go wrong, before anything starts", Args: takes(cobra.NoArgs),
 		Long: `Check looks for missing programs and versions, ports that others hold, folders
 that can't be written, packages to install, env files that contradict the
 declaration, and more. It changes nothing. The exit code is 1 if something that
@@ -33,7 +35,7 @@ it found would stop a start.`,
 			if err != nil {
 				return err
 			}
-			all := check.Run(cmd.Context(), p, func(name string) check.Seen { return keep.SeenBy(keep.Status(current[name])) })
+			all := check.Run(cmd.Context(), p, func(name string) check.Seen { return keep.SeenBy(supervise.Status(current[name])) })
 			if asJSON {
 				if err := a.json(struct {
 					Findings []check.Finding `json:"findings"`
@@ -78,7 +80,7 @@ func (a *app) printFindings(p *project.Project, all []check.Finding) {
 		fmt.Fprintf(a.out, "%s: nothing found that would go wrong\n", p.Name)
 		return
 	}
-	fmt.Fprintf(a.out, "%s: %d would stop a start, %s, %s\n", p.Name, counts[check.Stops], plural(counts[check.Warns], "warning"), plural(counts[check.Note], "note"))
+	fmt.Fprintf(a.out, "%s: %d would stop a start, %s, %s\n", p.Name, counts[check.Stops], words.Count(counts[check.Warns], "warning"), words.Count(counts[check.Note], "note"))
 	if install != "" {
 		fmt.Fprintf(a.out, "To install what is missing:\n\n    %s\n", install)
 	}
@@ -99,7 +101,7 @@ func (a *app) sayStops(ctx context.Context, client *api.Client) {
 		defer fmt.Fprintf(a.err, "To install what is missing:\n\n    %s\n", install)
 	}
 	for _, f := range check.Stopping(all) {
-		waits := func(s api.Status) bool { return s.Name == f.Service && s.State == keep.Waiting }
+		waits := func(s api.Status) bool { return s.Name == f.Service && s.State == supervise.Waiting }
 		if !slices.ContainsFunc(current.Services, waits) {
 			continue
 		}

@@ -88,7 +88,7 @@ in the order of what they need, and watches them. They are declared in the
 file ` + declare.FileName + `. Without a command it shows them on a full screen.`,
 		Example:       "  neighbour\n  neighbour start\n  neighbour -C ~/src/toolshed status",
 		Version:       versionLine(),
-		Args:          words(cobra.NoArgs),
+		Args:          takes(cobra.NoArgs),
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		RunE: func(cmd *cobra.Command, _ []string) error {

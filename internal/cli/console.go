@@ -21,9 +21,9 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/core/declare"
-	"neighbour/internal/core/keep"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/wire"
 )
 
@@ -33,7 +33,7 @@ func (a *app) console() *cobra.Command {
 		Long: `Console opens the interactive client of a running server, logged in. For a
 program it is a shell in its folder, with its environment. A server whose kind
 has no client of its own gets a line to its port: what is typed is sent.`,
-		Args: words(cobra.ExactArgs(1)), ValidArgsFunction: a.services,
+		Args: takes(cobra.ExactArgs(1)), ValidArgsFunction: a.services,
 		RunE: func(cmd *cobra.Command, names []string) error {
 			p, current, err := a.running(cmd, names[0])
 			if err != nil {
@@ -49,7 +49,7 @@ has no client of its own gets a line to its port: what is typed is sent.`,
 				return err
 			}
 			c, ok := k.(kind.Consoler)
-			if s.Kind != "program" && s.Kind != "php" && current.State != keep.Ready {
+			if s.Kind != "program" && s.Kind != "php" && current.State != supervise.Ready {
 				return fmt.Errorf("%s is %s; start it with: neighbour start %s", s.Name, current.State, s.Name)
 			}
 			if !ok {
@@ -122,7 +122,7 @@ func (a *app) run() *cobra.Command {
 server, it gets what leads to that server: its facts, as LEDGER_URL for those of
 the service ledger, and the variables that its own clients read, such as PGHOST.
 The exit code is the command's.`,
-		Args:    words(cobra.MinimumNArgs(1)),
+		Args:    takes(cobra.MinimumNArgs(1)),
 		Example: "  neighbour run --with api -- node scripts/overdue.js\n  neighbour run --with ledger -- pg_dump > toolshed.sql",
 		RunE: func(_ *cobra.Command, argv []string) error {
 			p, err := a.project()

@@ -21,7 +21,7 @@ func (a *app) demo() *cobra.Command {
 		Long: `Demo runs the Toolshed, a street's tool-lending library, in a temporary folder:
 its programs and its mail server are in this program. Stopping it from the full
 screen removes the folder again.`,
-		Args: words(cobra.NoArgs),
+		Args: takes(cobra.NoArgs),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			self, err := os.Executable()
 			if err != nil {

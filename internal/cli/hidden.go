@@ -21,7 +21,7 @@ func (a *app) keep() *cobra.Command {
 	var profile string
 	var start []string
 	cmd := &cobra.Command{
-		Use: api.KeepCommand, Hidden: true, Args: words(cobra.NoArgs),
+		Use: api.KeepCommand, Hidden: true, Args: takes(cobra.NoArgs),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			// The terminal that started it may close.
 			signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
@@ -49,7 +49,7 @@ func (a *app) emulate() *cobra.Command {
 
 func (a *app) toolshed() *cobra.Command {
 	return &cobra.Command{
-		Use: demo.Command + " PROGRAM", Hidden: true, Args: words(cobra.ExactArgs(1)),
+		Use: demo.Command + " PROGRAM", Hidden: true, Args: takes(cobra.ExactArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error { return demo.RunProgram(cmd.Context(), args[0]) },
 	}
 }

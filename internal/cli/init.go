@@ -14,12 +14,13 @@ import (
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/discover"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/words"
 )
 
 func (a *app) init() *cobra.Command {
 	var yes, asJSON bool
 	cmd := &cobra.Command{
-		Use: "init", Example: "  neighbour init\n  neighbour init --yes\n  neighbour init --json", Short: "Make a first declaration from what the project's files say", Args: words(cobra.NoArgs),
+		Use: "init", Example: "  neighbour init\n  neighbour init --yes\n  neighbour init --json", Short: "Make a first declaration from what the project's files say", Args: takes(cobra.NoArgs),
 		Long: `Init reads the project's manifests, the scripts that they name, and its env
 files, and shows on one screen what it found, what it proposes, and the file
 that comes of it. Nothing is run, and no password is copied. A declaration that
@@ -98,7 +99,7 @@ func (a *app) writeProposal(p *discover.Proposal, path string) error {
 	if err := errors.Join(err, f.Close()); err != nil {
 		return fmt.Errorf("the declaration can't be written: %w", err)
 	}
-	fmt.Fprintf(a.out, "%s is written, with %s: %s\n", path, plural(on, "service"), strings.Join(named(p), ", "))
+	fmt.Fprintf(a.out, "%s is written, with %s: %s\n", path, words.Count(on, "service"), strings.Join(named(p), ", "))
 	for _, n := range p.Notes {
 		fmt.Fprintf(a.err, "%s: %s\n", n.Place(), n.What)
 	}
@@ -121,13 +122,6 @@ func named(p *discover.Proposal) []string {
 		}
 	}
 	return names
-}
-
-func plural(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
 }
 
 // proposedService is a service with what is installed for it.

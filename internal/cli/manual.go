@@ -42,7 +42,7 @@ func release() (version, built string) {
 func (a *app) version() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
-		Use: "version", Short: "Print the version", Args: words(cobra.NoArgs), Example: "  neighbour version --json",
+		Use: "version", Short: "Print the version", Args: takes(cobra.NoArgs), Example: "  neighbour version --json",
 		RunE: func(*cobra.Command, []string) error {
 			version, built := release()
 			if asJSON {

@@ -10,8 +10,8 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/browser"
-	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
 )
 
 func (a *app) openPage() *cobra.Command {
@@ -22,7 +22,7 @@ func (a *app) openPage() *cobra.Command {
 that of the last one in the order of a start that has a page. BROWSER in the
 environment names another program to open it with.`,
 		Example:           "  neighbour open\n  neighbour open api\n  neighbour open web --print",
-		Args:              words(cobra.MaximumNArgs(1)),
+		Args:              takes(cobra.MaximumNArgs(1)),
 		ValidArgsFunction: a.services,
 		RunE: func(cmd *cobra.Command, names []string) error {
 			p, err := a.project()
@@ -47,7 +47,7 @@ func (a *app) openIn(ctx context.Context, p *project.Project, names []string, sh
 	}
 	var chosen api.Status
 	for _, st := range byStep(current) {
-		if len(names) > 0 && st.Name == names[0] || len(names) == 0 && page(st) != "" && st.State == keep.Ready {
+		if len(names) > 0 && st.Name == names[0] || len(names) == 0 && page(st) != "" && st.State == supervise.Ready {
 			chosen = st
 		}
 	}
@@ -57,7 +57,7 @@ func (a *app) openIn(ctx context.Context, p *project.Project, names []string, sh
 		return errors.New("no service with a page is ready; start one with: neighbour start")
 	case address == "":
 		return fmt.Errorf("%s has no page: it offers no url that begins with http", chosen.Name)
-	case chosen.State != keep.Ready && !show:
+	case chosen.State != supervise.Ready && !show:
 		return fmt.Errorf("%s is %s; start it with: neighbour start %s", chosen.Name, chosen.State, chosen.Name)
 	}
 	fmt.Fprintln(a.out, address)

@@ -12,6 +12,7 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/core/keep"
+	"neighbour/internal/core/words"
 	"neighbour/internal/display"
 )
 
@@ -19,7 +20,7 @@ func (a *app) operations() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use: "operations", Short: "What is being done to services, who asked for it, and what was done last",
-		Args:    words(cobra.NoArgs),
+		Args:    takes(cobra.NoArgs),
 		Example: "  neighbour operations\n  neighbour operations cancel 7",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.withKeeper(cmd.Context(), func(client *api.Client) error {
@@ -41,7 +42,7 @@ func (a *app) operations() *cobra.Command {
 		Long: `Cancel cancels an operation. One that waits for another is not carried out. Of a
 start, the services that are not ready yet are stopped. A stop goes on for the
 services that were asked to end, and not for others.`,
-		Args: words(cobra.ExactArgs(1)),
+		Args: takes(cobra.ExactArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.Atoi(args[0])
 			if err != nil {
@@ -92,6 +93,6 @@ func (a *app) printOperations(all []keep.Operation, now time.Time) {
 		if o.State.Over() {
 			took = o.Ended.Sub(o.Began)
 		}
-		fmt.Fprintf(a.out, "%4d  %-9s  %s  %7s  %s  (%s)%s\n", o.ID, o.State, o.Began.Local().Format("15:04:05"), keep.Span(took), display.Pad(o.String(), 28), o.By, about)
+		fmt.Fprintf(a.out, "%4d  %-9s  %s  %7s  %s  (%s)%s\n", o.ID, o.State, o.Began.Local().Format("15:04:05"), words.Span(took), display.Pad(o.String(), 28), o.By, about)
 	}
 }

@@ -9,7 +9,7 @@ import (
 
 func (a *app) schema() *cobra.Command {
 	return &cobra.Command{
-		Use: "schema", Example: "  neighbour schema > neighbour.schema.json", Short: "Print the JSON Schema of the declaration, for editors", Args: words(cobra.NoArgs),
+		Use: "schema", Example: "  neighbour schema > neighbour.schema.json", Short: "Print the JSON Schema of the declaration, for editors", Args: takes(cobra.NoArgs),
 		RunE: func(*cobra.Command, []string) error {
 			// A project's own kinds are completed, too, where there is one.
 			var d *declare.Declaration

@@ -15,8 +15,10 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/core/declare"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/insight"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/words"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
 )
@@ -99,7 +101,7 @@ func (a *app) restart() *cobra.Command {
 	var withNeeds, asJSON, prepare bool
 	cmd := &cobra.Command{
 		Use: "restart SERVICE...", Short: "Stop and start services; what needs them is left running",
-		Args:              words(cobra.MinimumNArgs(1)),
+		Args:              takes(cobra.MinimumNArgs(1)),
 		Example:           "  neighbour restart api\n  neighbour restart api --with-needs",
 		ValidArgsFunction: a.services,
 		RunE: func(cmd *cobra.Command, names []string) error {
@@ -228,7 +230,7 @@ func (a *app) connect(ctx context.Context, open func() (*project.Project, error)
 }
 
 // sayRead says what a changed declaration that was read again has brought.
-func (a *app) sayRead(effects []keep.Effect) {
+func (a *app) sayRead(effects []insight.Effect) {
 	var changes []string
 	for _, e := range effects {
 		if e.Why != "" {
@@ -242,16 +244,16 @@ func (a *app) sayRead(effects []keep.Effect) {
 
 // sayTouched says which services that run a changed declaration would restart
 // or stop. It fails if a named service is known to the changed one only.
-func (a *app) sayTouched(effects []keep.Effect, names []string) error {
+func (a *app) sayTouched(effects []insight.Effect, names []string) error {
 	fmt.Fprintf(a.err, "%s was changed while services run, which go on as they were declared, since some would restart or stop:\n", declare.FileName)
 	for _, e := range effects {
-		if e.Does == keep.Restarts || e.Does == keep.Stops {
+		if e.Does == insight.Restarts || e.Does == insight.Stops {
 			fmt.Fprintf(a.err, "    %s %s: %s\n", e.Service, e.InWords(), display.Clean(e.Why))
 		}
 	}
 	fmt.Fprintln(a.err, "to use it now: neighbour apply")
 	for _, e := range effects {
-		if slices.Contains(names, e.Service) && e.Does == keep.Starts && e.Why == "it is new" {
+		if slices.Contains(names, e.Service) && e.Does == insight.Starts && e.Why == "it is new" {
 			return fmt.Errorf("%s is new, and not started", e.Service)
 		}
 	}
@@ -351,7 +353,7 @@ func (a *app) result(p *project.Project, names []string, current map[string]api.
 	ready, bad := 0, 0
 	for _, name := range names {
 		st := current[name]
-		if st.State == keep.Ready || st.State == keep.Finished {
+		if st.State == supervise.Ready || st.State == supervise.Finished {
 			ready++
 			continue
 		}
@@ -364,7 +366,7 @@ func (a *app) result(p *project.Project, names []string, current map[string]api.
 			return err
 		}
 	} else {
-		fmt.Fprintf(a.out, "%s: %d of %d ready after %s\n", p.Name, ready, len(names), keep.Span(took))
+		fmt.Fprintf(a.out, "%s: %d of %d ready after %s\n", p.Name, ready, len(names), words.Span(took))
 	}
 	if bad > 0 {
 		return silentError{}
@@ -374,7 +376,7 @@ func (a *app) result(p *project.Project, names []string, current map[string]api.
 
 // told is what a reporter has told of a service.
 type told struct {
-	state   keep.State
+	state   supervise.State
 	blocked bool
 }
 
@@ -408,8 +410,8 @@ func newReporter(out io.Writer, live *os.File, names []string) *reporter {
 func (r *reporter) line(st api.Status) string {
 	text := fmt.Sprintf("%s %-*s  %-9s", signs.State(st.State), r.pad, st.Name, st.State)
 	switch {
-	case st.State == keep.Ready && st.ReadyMS > 0:
-		text += "  " + keep.Millis(st.ReadyMS)
+	case st.State == supervise.Ready && st.ReadyMS > 0:
+		text += "  " + words.Millis(st.ReadyMS)
 		if st.Port != 0 {
 			text += fmt.Sprintf("  port %d", st.Port)
 		}
@@ -452,7 +454,7 @@ func (r *reporter) close() {
 	}
 	for _, name := range r.names {
 		st := r.last[name]
-		if st.State != keep.Failed {
+		if st.State != supervise.Failed {
 			continue
 		}
 		fmt.Fprintf(r.out, "\n%s: %s\n", name, display.Clean(st.Reason))

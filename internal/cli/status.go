@@ -18,6 +18,7 @@ import (
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/wire"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
@@ -48,7 +49,7 @@ func (a *app) withoutDeclaration(problem error) (*project.Project, error) {
 func (a *app) status() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
-		Use: "status", Example: "  neighbour status\n  neighbour status --json", Short: "Show how the services are", Args: words(cobra.NoArgs),
+		Use: "status", Example: "  neighbour status\n  neighbour status --json", Short: "Show how the services are", Args: takes(cobra.NoArgs),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			p, err := a.project()
 			if err != nil {
@@ -129,7 +130,7 @@ type jsonKeeper struct {
 type jsonService struct {
 	Name     string            `json:"name"`
 	Kind     string            `json:"kind"`
-	State    keep.State        `json:"state"`
+	State    supervise.State   `json:"state"`
 	Reason   string            `json:"reason"`
 	Needs    []string          `json:"needs"`
 	Step     int               `json:"step"`
@@ -212,7 +213,7 @@ Of a server it prints what leads to it: its facts, as LEDGER_URL for those of
 the service ledger, and the variables that its own clients read. Passwords are
 printed as they are.`,
 		Example: "  neighbour env api\n  neighbour env api --why\n  eval \"$(neighbour env ledger --format shell)\"",
-		Args:    words(cobra.ExactArgs(1)), ValidArgsFunction: a.services,
+		Args:    takes(cobra.ExactArgs(1)), ValidArgsFunction: a.services,
 		RunE: func(_ *cobra.Command, names []string) error {
 			if asJSON {
 				format = "json"

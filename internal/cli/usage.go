@@ -11,8 +11,8 @@ import (
 	"neighbour/internal/core/declare"
 )
 
-// words makes errors in the arguments usage errors, in our words.
-func words(check cobra.PositionalArgs) cobra.PositionalArgs {
+// takes makes errors in the arguments usage errors, in our own terms.
+func takes(check cobra.PositionalArgs) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if err := check(cmd, args); err != nil {
 			return usageError{fmt.Errorf("%w (see: %s --help)", misread(cmd, args, err), cmd.CommandPath())}

@@ -10,7 +10,7 @@ import (
 
 func (a *app) vouch() *cobra.Command {
 	return &cobra.Command{
-		Use: "vouch", Short: "Use a project although others may change it", Args: words(cobra.NoArgs),
+		Use: "vouch", Short: "Use a project although others may change it", Args: takes(cobra.NoArgs),
 		Long: `Vouch remembers that you use this project although its declaration, or a folder
 on the way to it, belongs to somebody else or can be written by others: who can
 change it decides what is executed as you. A folder ` + project.StateDir + ` that was not made

@@ -25,6 +25,15 @@ func TestCoreImportsNoInterface(t *testing.T) {
 	}
 }
 
+// Whoever leads one service knows nothing of projects.
+func TestSupervisionKnowsNoProject(t *testing.T) {
+	out, err := exec.Command("go", "list", "-deps", "neighbour/internal/core/supervise").CombinedOutput()
+	require.NoError(t, err, string(out))
+	for _, other := range []string{"declare", "plan", "kind", "wire", "project", "launch", "keep"} {
+		assert.NotContains(t, strings.Fields(string(out)), "neighbour/internal/core/"+other)
+	}
+}
+
 // A kind and an emulator are a folder each and a line in a list: a scratch tree
 // with both builds, finds the kind by its own hints in a project, and runs the
 // emulator.

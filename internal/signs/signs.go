@@ -4,31 +4,31 @@ package signs
 
 import (
 	"neighbour/internal/core/check"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/supervise"
 	"neighbour/internal/display"
 )
 
 // State returns the sign of a state. Each state has its own, so that none is told
 // by its colour alone.
-func State(s keep.State) string { return display.Signs(state(s)) }
+func State(s supervise.State) string { return display.Signs(state(s)) }
 
-func state(s keep.State) string {
+func state(s supervise.State) string {
 	switch s {
-	case keep.Waiting:
+	case supervise.Waiting:
 		return "◌"
-	case keep.Preparing:
+	case supervise.Preparing:
 		return "◔"
-	case keep.Starting:
+	case supervise.Starting:
 		return "◐"
-	case keep.Ready:
+	case supervise.Ready:
 		return "●"
-	case keep.Ailing:
+	case supervise.Ailing:
 		return "▲"
-	case keep.Stopping:
+	case supervise.Stopping:
 		return "◑"
-	case keep.Failed:
+	case supervise.Failed:
 		return "✖"
-	case keep.Finished:
+	case supervise.Finished:
 		return "◆"
 	}
 	return "○"

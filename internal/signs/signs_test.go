@@ -5,14 +5,14 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/supervise"
 	"neighbour/internal/display"
 )
 
 // Each state has a sign of its own, with UTF-8 and without.
 func TestSignsDiffer(t *testing.T) {
 	seen, ascii := map[string]bool{}, map[string]bool{}
-	for _, s := range []keep.State{keep.Stopped, keep.Waiting, keep.Preparing, keep.Starting, keep.Ready, keep.Ailing, keep.Stopping, keep.Failed, keep.Finished} {
+	for _, s := range []supervise.State{supervise.Stopped, supervise.Waiting, supervise.Preparing, supervise.Starting, supervise.Ready, supervise.Ailing, supervise.Stopping, supervise.Failed, supervise.Finished} {
 		seen[state(s)], ascii[display.ASCII(state(s))] = true, true
 	}
 	assert.Len(t, seen, 9)

@@ -21,10 +21,11 @@ import (
 	"neighbour/internal/api"
 	"neighbour/internal/core/check"
 	"neighbour/internal/core/discover"
+	"neighbour/internal/core/insight"
 	"neighbour/internal/core/journal"
-	"neighbour/internal/core/keep"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
 	"neighbour/internal/tui/shell"
@@ -107,7 +108,7 @@ func TestEveryScreenFits(t *testing.T) {
 				s.keeper.Answer(request, answer)
 			}
 			for _, name := range names {
-				s.keeper.Answer("GET /services/"+name+"/impact", keep.Impact{Service: name, Needs: names, NeededBy: names, Running: names})
+				s.keeper.Answer("GET /services/"+name+"/impact", insight.Impact{Service: name, Needs: names, NeededBy: names, Running: names})
 			}
 			s.find(n)
 			for _, keys := range all {
@@ -180,7 +181,7 @@ func golden(t *testing.T, name, got string) {
 }
 
 func TestStateHasShapeAndWord(t *testing.T) {
-	for _, state := range []keep.State{keep.Stopped, keep.Waiting, keep.Preparing, keep.Starting, keep.Ready, keep.Ailing, keep.Stopping, keep.Failed, keep.Finished} {
+	for _, state := range []supervise.State{supervise.Stopped, supervise.Waiting, supervise.Preparing, supervise.Starting, supervise.Ready, supervise.Ailing, supervise.Stopping, supervise.Failed, supervise.Finished} {
 		s := shown(t, 142, 38, api.Status{Name: "api", State: state, Step: 1})
 		assert.Contains(t, s.text(), signs.State(state)+" "+string(state))
 	}
@@ -222,7 +223,7 @@ func TestRevealEndsWithTheSelection(t *testing.T) {
 // A key that is pressed while a question is on its way is for the question.
 func TestQuickTyping(t *testing.T) {
 	s := shown(t, 142, 38, toolshed(4)...)
-	impact := keep.Impact{Service: "service-0", Running: []string{"web"}}
+	impact := insight.Impact{Service: "service-0", Running: []string{"web"}}
 	s.keeper.Answer("GET /services/service-0/impact", impact)
 	s.keeper.Answer("POST /stop", api.Done{})
 	cmd := s.update(viewtest.Key("t"))
@@ -305,7 +306,7 @@ func TestMapFitsItsContents(t *testing.T) {
 	assert.Contains(t, s.text(), "A  use 4101 now", "its remedies have their keys in place")
 	var many []api.Status
 	for i := range 15 {
-		many = append(many, api.Status{Name: fmt.Sprintf("s%02d", i), Kind: "redis", Version: "7.0.15", State: keep.Ready, Step: 1 + i/8})
+		many = append(many, api.Status{Name: fmt.Sprintf("s%02d", i), Kind: "redis", Version: "7.0.15", State: supervise.Ready, Step: 1 + i/8})
 	}
 	s = shown(t, 142, 38, many...)
 	assert.Regexp(t, `│ ● ready +redis 7\.0\.15`, s.text(), "low cards, not lines")
@@ -374,7 +375,7 @@ func TestWiringPage(t *testing.T) {
 }
 
 func TestForms(t *testing.T) {
-	s := shown(t, 142, 38, api.Status{Name: "ledger", Kind: "postgres", Step: 1, State: keep.Stopped, Declared: keep.Declared{Version: "15", Port: 5432, Versioned: true}})
+	s := shown(t, 142, 38, api.Status{Name: "ledger", Kind: "postgres", Step: 1, State: supervise.Stopped, Declared: supervise.Declared{Version: "15", Port: 5432, Versioned: true}})
 	s.keeper.Answer("POST /declaration", struct{}{})
 	edits := func() string {
 		out := ""

@@ -4,7 +4,9 @@ import (
 	"time"
 
 	"neighbour/internal/core/journal"
+	"neighbour/internal/core/launch"
 	"neighbour/internal/core/proc"
+	"neighbour/internal/core/supervise"
 )
 
 // adopt finds the services of an earlier keeper and goes on with them.
@@ -21,7 +23,7 @@ func (k *Keeper) adopt() {
 	}
 	if !state.Keeper.SameBoot() {
 		for name, s := range state.Services {
-			if st := s.Status.State; st != Failed && st != Finished {
+			if st := s.Status.State; st != supervise.Failed && st != supervise.Finished {
 				delete(state.Services, name)
 			}
 		}
@@ -30,25 +32,24 @@ func (k *Keeper) adopt() {
 		k.overview.Began, k.overview.Took = state.Overview.Began, state.Overview.Took
 	}
 	var again, ending []string
-	k.each(func(u *unit) {
-		saved, known := state.Services[u.svc.Name]
-		name := u.svc.Name
-		lines, _ := journal.Last(k.project.LogFile(name), recentLines)
-		u.status.Lines = lines
+	k.each(func(u *supervise.Service) {
+		name := u.Name()
+		saved, known := state.Services[name]
+		lines, _ := journal.Last(k.project.LogFile(name), supervise.RecentLines)
+		u.Amend(func(s *supervise.Status) { s.Lines = lines })
 		if known && saved.ID.Alive() {
-			p, err := u.driver.adopt(saved)
+			now := u.Status()
+			left := supervise.Left{ID: saved.ID, Status: supervise.Status(saved.Status), Given: saved.Given}
+			err := u.Adopt(left, func(s *supervise.Status) {
+				launch.Describe(k.project, k.decl.Service(name), s)
+				s.Facts, s.Lines, s.Port = now.Facts, now.Lines, now.Port
+				s.Needs, s.NeededBy, s.Step = now.Needs, now.NeededBy, now.Step
+			})
 			if err == nil {
 				k.log.Info("adopted", "service", name, "pid", saved.ID.PID)
-				facts, port := u.status.Facts, u.status.Port
-				needs, neededBy, step := u.status.Needs, u.status.NeededBy, u.status.Step
-				u.status = Status(saved.Status)
-				describe(k.project, u.svc, &u.status)
-				u.status.Facts, u.status.Lines, u.status.Port = facts, lines, port
-				u.status.Needs, u.status.NeededBy, u.status.Step = needs, neededBy, step
-				if saved.Status.State == Stopping {
+				if saved.Status.State == supervise.Stopping {
 					ending = append(ending, name)
 				}
-				u.start(k.ctx, p, request{})
 				return
 			}
 			k.log.Error("not adopted", "service", name, "why", err)
@@ -63,10 +64,12 @@ func (k *Keeper) adopt() {
 			return
 		}
 		switch saved.Status.State {
-		case Failed, Finished:
+		case supervise.Failed, supervise.Finished:
 			last := saved.Status
-			u.status.State, u.status.Reason, u.status.Remarks, u.status.Since, u.status.Tries, u.status.Early = last.State, last.Reason, last.Remarks, last.Since, last.Tries, last.Early
-		case Stopped, Stopping:
+			u.Amend(func(s *supervise.Status) {
+				s.State, s.Reason, s.Remarks, s.Since, s.Tries, s.Early = last.State, last.Reason, last.Remarks, last.Since, last.Tries, last.Early
+			})
+		case supervise.Stopped, supervise.Stopping:
 		default: // it was to run
 			again = append(again, name)
 		}
@@ -83,7 +86,7 @@ func (k *Keeper) adopt() {
 	}
 	for _, name := range again {
 		ran := state.Services[name].Status.State
-		k.units[name].start(k.ctx, nil, request{at: time.Now(), again: true, crashed: ran == Ready || ran == Ailing})
+		k.services[name].Start(supervise.Request{At: time.Now(), Again: true, Crashed: ran == supervise.Ready || ran == supervise.Ailing})
 	}
 	k.ops.resume(state.Operations, k.come)
 }

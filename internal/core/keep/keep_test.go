@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -19,18 +18,18 @@ import (
 	"pgregory.net/rapid"
 
 	"neighbour/internal/core/declare"
-	"neighbour/internal/core/kind"
 	"neighbour/internal/core/kind/catalogue"
 	"neighbour/internal/core/probe"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/reload"
+	"neighbour/internal/core/supervise"
 )
 
 // fake is a driver whose service does what the test says.
 type fake struct {
 	world *world
 	name  string
-	rules policy
+	rules supervise.Policy
 
 	readyAfter time.Duration // from the launch; negative: never
 	endsAfter  time.Duration // by itself; 0: never
@@ -81,9 +80,9 @@ func newWorld(t testing.TB, ctx context.Context, services ...string) *world {
 	d, err := declare.Parse([]byte(src.String()), "neighbour.toml", catalogue.All)
 	require.NoError(t, err)
 	w := &world{fakes: map[string]*fake{}}
-	w.keeper = newKeeper(ctx, d, slog.New(slog.DiscardHandler), func(s *declare.Service) driver {
-		f := &fake{world: w, name: s.Name, readyAfter: 100 * time.Millisecond, rules: policy{
-			every: time.Second, within: time.Minute, timeout: time.Second, fails: 3, when: "crash", most: 3, window: time.Minute, signal: "TERM", grace: 10 * time.Second,
+	w.keeper = newKeeper(ctx, d, slog.New(slog.DiscardHandler), func(s *declare.Service) supervise.Driver {
+		f := &fake{world: w, name: s.Name, readyAfter: 100 * time.Millisecond, rules: supervise.Policy{
+			Every: time.Second, Within: time.Minute, Timeout: time.Second, Fails: 3, When: "crash", Most: 3, Window: time.Minute, Signal: "TERM", Grace: 10 * time.Second,
 		}}
 		w.fakes[s.Name] = f
 		return f
@@ -91,10 +90,10 @@ func newWorld(t testing.TB, ctx context.Context, services ...string) *world {
 	return w
 }
 
-func (f *fake) policy() policy { return f.rules }
-func (f *fake) prepare(ctx context.Context, _ request, set func(func(*Status))) error {
+func (f *fake) Policy() supervise.Policy { return f.rules }
+func (f *fake) Prepare(ctx context.Context, _ supervise.Request, set func(func(*supervise.Status))) error {
 	if f.preparing > 0 {
-		set(func(s *Status) { s.State, s.Reason = Preparing, "initdb" })
+		set(func(s *supervise.Status) { s.State, s.Reason = supervise.Preparing, "initdb" })
 		select {
 		case <-time.After(f.preparing):
 		case <-ctx.Done():
@@ -112,21 +111,21 @@ func (f *fake) breaks(err error) {
 	defer f.world.mu.Unlock()
 	f.broken = err
 }
-func (f *fake) adopt(SavedService) (process, error) {
+func (f *fake) Adopt(supervise.Left) (supervise.Process, error) {
 	return nil, errors.New("not here")
 }
-func (f *fake) starter() (probe.Probe, func(context.Context, func(func(*Status))) error, error) {
+func (f *fake) Starter() (probe.Probe, func(context.Context, func(func(*supervise.Status))) error, error) {
 	return probe.Func(f.check), nil, nil
 }
-func (f *fake) given() map[string]string    { return nil }
-func (f *fake) foreign(process) error       { return nil }
-func (f *fake) listens(process) string      { return "" }
-func (f *fake) errorLine() string           { return "" }
-func (f *fake) cause(proc.Exit, bool) error { return nil }
-func (f *fake) ended()                      {}
-func (f *fake) over(float32, uint64) string { return "" }
-func (f *fake) lastLines(int) []string      { return []string{"last words"} }
-func (f *fake) probe() (probe.Probe, error) { return probe.Func(f.check), nil }
+func (f *fake) Given() map[string]string         { return nil }
+func (f *fake) Foreign(supervise.Process) error  { return nil }
+func (f *fake) Listens(supervise.Process) string { return "" }
+func (f *fake) ErrorLine() string                { return "" }
+func (f *fake) Cause(proc.Exit, bool) error      { return nil }
+func (f *fake) Ended()                           {}
+func (f *fake) Over(float32, uint64) string      { return "" }
+func (f *fake) LastLines(int) []string           { return []string{"last words"} }
+func (f *fake) Probe() (probe.Probe, error)      { return probe.Func(f.check), nil }
 func (f *fake) check(context.Context) (answer string, err error) {
 	f.world.mu.Lock()
 	since := time.Since(f.launched)
@@ -139,7 +138,7 @@ func (f *fake) check(context.Context) (answer string, err error) {
 	}
 	return "fine", nil
 }
-func (f *fake) launch() (process, error) {
+func (f *fake) Launch() (supervise.Process, error) {
 	f.world.mu.Lock()
 	f.launches++
 	f.launched = time.Now()
@@ -176,7 +175,7 @@ func (p *fakeProcess) KillAll(time.Duration) error {
 	return nil
 }
 
-func (w *world) status(name string) Status { return w.keeper.units[name].snapshot() }
+func (w *world) status(name string) supervise.Status { return w.keeper.services[name].Status() }
 
 // after lets an amount of fake time pass and everything come to rest.
 func after(d time.Duration) {
@@ -203,14 +202,14 @@ func TestStartInOrderAndStopInReverse(t *testing.T) {
 		_, err := w.keeper.Start(context.Background(), false, "web")
 		require.NoError(t, err)
 		after(200 * time.Millisecond)
-		assert.Equal(t, Starting, w.status("ledger").State)
-		assert.Equal(t, Ready, w.status("shelf").State, "they start at the same time")
-		assert.Equal(t, Waiting, w.status("api").State)
+		assert.Equal(t, supervise.Starting, w.status("ledger").State)
+		assert.Equal(t, supervise.Ready, w.status("shelf").State, "they start at the same time")
+		assert.Equal(t, supervise.Waiting, w.status("api").State)
 		assert.Equal(t, "for ledger", w.status("api").Reason)
 		assert.Equal(t, "connection refused", w.status("ledger").Reason)
 		after(400 * time.Millisecond)
 		for _, name := range []string{"ledger", "shelf", "api", "web"} {
-			assert.Equal(t, Ready, w.status(name).State, name)
+			assert.Equal(t, supervise.Ready, w.status(name).State, name)
 		}
 		assert.InDelta(t, 300, w.status("ledger").ReadyMS, 10, "its readiness is seen at once")
 		assert.Less(t, w.index("launch api"), w.index("launch web"))
@@ -221,7 +220,7 @@ func TestStartInOrderAndStopInReverse(t *testing.T) {
 		assert.Equal(t, []string{"shelf", "api", "web"}, stopped, "and what needs it")
 		assert.Less(t, w.index("end web"), w.index("end api"))
 		assert.Less(t, w.index("end api"), w.index("end shelf"))
-		assert.Equal(t, Ready, w.status("ledger").State)
+		assert.Equal(t, supervise.Ready, w.status("ledger").State)
 		_, err = w.keeper.Start(context.Background(), false, "nothing")
 		assert.ErrorContains(t, err, `there is no service "nothing"`)
 	})
@@ -238,7 +237,7 @@ func TestStartAtTheEndOfAnAttempt(t *testing.T) {
 		cancel()
 	}()
 	w.fakes["api"].breaks(errors.New("no screws"))
-	u := w.keeper.units["api"]
+	u := w.keeper.services["api"]
 	var all sync.WaitGroup
 	for range 8 {
 		all.Go(func() {
@@ -248,48 +247,44 @@ func TestStartAtTheEndOfAnAttempt(t *testing.T) {
 		})
 	}
 	all.Wait()
-	require.Eventually(t, func() bool {
-		u.mu.Lock()
-		defer u.mu.Unlock()
-		return u.attempt == nil
-	}, 10*time.Second, time.Millisecond)
-	s := u.snapshot()
-	assert.Equal(t, Failed, s.State)
+	require.Eventually(t, func() bool { return !u.Wanted() }, 10*time.Second, time.Millisecond)
+	s := u.Status()
+	assert.Equal(t, supervise.Failed, s.State)
 	assert.Equal(t, "no screws", s.Reason)
 }
 
-// row is a case of one service: how it is, and how it is found to be.
+// How one service is, and how it is found to be.
 func TestStates(t *testing.T) {
 	for name, c := range map[string]struct {
 		is      func(*fake)
 		after   time.Duration
-		state   State
+		state   supervise.State
 		reason  string
 		remarks []string
 		tries   int
 	}{
-		"becomes ready": {func(f *fake) {}, time.Second, Ready, "", nil, 1},
-		"prepares":      {func(f *fake) { f.preparing = time.Minute }, time.Second, Preparing, "initdb", nil, 0},
-		"can't prepare": {func(f *fake) { f.broken = errors.New("node is not installed") }, time.Second, Failed, "node is not installed", nil, 0},
+		"becomes ready": {func(f *fake) {}, time.Second, supervise.Ready, "", nil, 1},
+		"prepares":      {func(f *fake) { f.preparing = time.Minute }, time.Second, supervise.Preparing, "initdb", nil, 0},
+		"can't prepare": {func(f *fake) { f.broken = errors.New("node is not installed") }, time.Second, supervise.Failed, "node is not installed", nil, 0},
 		"exits at once": {func(f *fake) {
 			f.readyAfter, f.endsAfter, f.exit = -1, 400*time.Millisecond, proc.Exit{Known: true, Code: 3}
-		}, time.Second, Failed, "exit 3, 0.4 s after its start and before it was ready", []string{"last words"}, 1},
+		}, time.Second, supervise.Failed, "exit 3, 0.4 s after its start and before it was ready", []string{"last words"}, 1},
 		"is killed": {func(f *fake) {
 			f.readyAfter, f.endsAfter, f.exit = -1, time.Second, proc.Exit{Known: true, Signal: "SIGKILL"}
-		}, 2 * time.Second, Failed, "ended by SIGKILL, 1.0 s after its start and before it was ready", []string{"last words"}, 1},
-		"is never ready": {func(f *fake) { f.readyAfter = -1 }, 61 * time.Second, Failed, "not ready within 60 s; newest check: connection refused", []string{"last words"}, 1},
-		"wrong password": {func(f *fake) { f.broken = &kind.FatalError{Err: errors.New("wrong password")} }, time.Second, Failed, "wrong password", nil, 0},
-		"a check hangs":  {func(f *fake) { f.readyAfter = -1; f.rules.timeout = 10 * time.Second }, 2 * time.Second, Starting, "connection refused", nil, 1},
-		"ends with 0":    {func(f *fake) { f.endsAfter, f.exit = time.Second, proc.Exit{Known: true} }, 3 * time.Second, Finished, `it ended by itself with exit 0; restart = { when = "always" } would start it again`, nil, 1},
-		"ends, always":   {func(f *fake) { f.endsAfter, f.exit, f.rules.when = time.Second, proc.Exit{Known: true}, "always" }, 1500 * time.Millisecond, Ready, "", nil, 2},
+		}, 2 * time.Second, supervise.Failed, "ended by SIGKILL, 1.0 s after its start and before it was ready", []string{"last words"}, 1},
+		"is never ready": {func(f *fake) { f.readyAfter = -1 }, 61 * time.Second, supervise.Failed, "not ready within 60 s; newest check: connection refused", []string{"last words"}, 1},
+		"wrong password": {func(f *fake) { f.broken = &probe.FinalError{Err: errors.New("wrong password")} }, time.Second, supervise.Failed, "wrong password", nil, 0},
+		"a check hangs":  {func(f *fake) { f.readyAfter = -1; f.rules.Timeout = 10 * time.Second }, 2 * time.Second, supervise.Starting, "connection refused", nil, 1},
+		"ends with 0":    {func(f *fake) { f.endsAfter, f.exit = time.Second, proc.Exit{Known: true} }, 3 * time.Second, supervise.Finished, `it ended by itself with exit 0; restart = { when = "always" } would start it again`, nil, 1},
+		"ends, always":   {func(f *fake) { f.endsAfter, f.exit, f.rules.When = time.Second, proc.Exit{Known: true}, "always" }, 1500 * time.Millisecond, supervise.Ready, "", nil, 2},
 		"crashes, never": {func(f *fake) {
-			f.endsAfter, f.exit, f.rules.when = time.Second, proc.Exit{Known: true, Code: 1}, "never"
-		}, 3 * time.Second, Failed, "exit 1 after 0.9 s", []string{"last words"}, 1},
-		"crashes once":     {func(f *fake) { f.endsAfter, f.exit = 30*time.Second, proc.Exit{Known: true, Code: 1} }, 32 * time.Second, Ready, "", nil, 2},
-		"crash loop":       {func(f *fake) { f.endsAfter, f.exit = time.Second, proc.Exit{Known: true, Code: 1} }, 20 * time.Second, Failed, "exit 1 after 0.9 s; it was restarted 3 times within 60 s and ended each time; giving up", []string{"last words"}, 4},
-		"slow crash loop":  {func(f *fake) { f.endsAfter, f.exit = 40*time.Second, proc.Exit{Known: true, Code: 1} }, 10 * time.Minute, Ready, "", nil, 15},
-		"once, ends well":  {func(f *fake) { f.rules.once, f.endsAfter, f.exit = true, time.Hour, proc.Exit{Known: true} }, 61 * time.Minute, Finished, "exit 0", nil, 1},
-		"once, ends badly": {func(f *fake) { f.rules.once, f.endsAfter, f.exit = true, time.Second, proc.Exit{Known: true, Code: 2} }, time.Minute, Failed, "exit 2, 1.0 s after its start and before it was ready", []string{"last words"}, 1},
+			f.endsAfter, f.exit, f.rules.When = time.Second, proc.Exit{Known: true, Code: 1}, "never"
+		}, 3 * time.Second, supervise.Failed, "exit 1 after 0.9 s", []string{"last words"}, 1},
+		"crashes once":     {func(f *fake) { f.endsAfter, f.exit = 30*time.Second, proc.Exit{Known: true, Code: 1} }, 32 * time.Second, supervise.Ready, "", nil, 2},
+		"crash loop":       {func(f *fake) { f.endsAfter, f.exit = time.Second, proc.Exit{Known: true, Code: 1} }, 20 * time.Second, supervise.Failed, "exit 1 after 0.9 s; it was restarted 3 times within 60 s and ended each time; giving up", []string{"last words"}, 4},
+		"slow crash loop":  {func(f *fake) { f.endsAfter, f.exit = 40*time.Second, proc.Exit{Known: true, Code: 1} }, 10 * time.Minute, supervise.Ready, "", nil, 15},
+		"once, ends well":  {func(f *fake) { f.rules.Once, f.endsAfter, f.exit = true, time.Hour, proc.Exit{Known: true} }, 61 * time.Minute, supervise.Finished, "exit 0", nil, 1},
+		"once, ends badly": {func(f *fake) { f.rules.Once, f.endsAfter, f.exit = true, time.Second, proc.Exit{Known: true, Code: 2} }, time.Minute, supervise.Failed, "exit 2, 1.0 s after its start and before it was ready", []string{"last words"}, 1},
 	} {
 		t.Run(name, func(t *testing.T) {
 			inWorld(t, []string{"api"}, func(t *testing.T, w *world) {
@@ -302,7 +297,7 @@ func TestStates(t *testing.T) {
 				assert.Equal(t, c.reason, s.Reason)
 				assert.Equal(t, c.remarks, s.Remarks)
 				assert.Equal(t, c.tries, w.fakes["api"].launches)
-				if c.state == Failed || c.state == Finished {
+				if c.state == supervise.Failed || c.state == supervise.Finished {
 					assert.Zero(t, s.PID)
 				}
 			})
@@ -316,16 +311,16 @@ func TestAilingAndWellAgain(t *testing.T) {
 		after(10 * time.Second)
 		w.fakes["api"].sick.Store(true)
 		after(2400 * time.Millisecond)
-		assert.Equal(t, Ready, w.status("api").State, "one or two failed checks are no illness")
+		assert.Equal(t, supervise.Ready, w.status("api").State, "one or two failed checks are no illness")
 		after(time.Second)
 		s := w.status("api")
-		assert.Equal(t, Ailing, s.State)
+		assert.Equal(t, supervise.Ailing, s.State)
 		assert.Contains(t, s.Sentence(time.Now()), "its check fails: 503; 3 of ")
-		assert.Equal(t, Ready, w.status("web").State, "what needs it goes on")
+		assert.Equal(t, supervise.Ready, w.status("web").State, "what needs it goes on")
 		w.fakes["api"].sick.Store(false)
 		after(time.Second)
 		s = w.status("api")
-		assert.Equal(t, Ready, s.State)
+		assert.Equal(t, supervise.Ready, s.State)
 		assert.Equal(t, 3, s.Checks.Failed)
 		assert.Len(t, s.Checks.Recent, s.Checks.Total)
 		assert.Equal(t, 1, w.fakes["api"].launches)
@@ -336,12 +331,12 @@ func TestAilingAndWellAgain(t *testing.T) {
 // story is told.
 func TestAilingIsRestartedWhereDeclared(t *testing.T) {
 	inWorld(t, []string{"api"}, func(t *testing.T, w *world) {
-		w.fakes["api"].rules.ailing = 5 * time.Second
+		w.fakes["api"].rules.Ailing = 5 * time.Second
 		_, _ = w.keeper.Start(context.Background(), false)
 		after(10 * time.Second)
 		w.fakes["api"].sick.Store(true)
 		after(6 * time.Second)
-		assert.Equal(t, Ailing, w.status("api").State)
+		assert.Equal(t, supervise.Ailing, w.status("api").State)
 		after(3 * time.Second)
 		s := w.status("api")
 		assert.Equal(t, 2, w.fakes["api"].launches, "%s: %s", s.State, s.Reason)
@@ -351,7 +346,7 @@ func TestAilingIsRestartedWhereDeclared(t *testing.T) {
 		assert.True(t, s.Tries[0].Began.Before(s.Tries[0].Ended))
 		after(5 * time.Minute) // it never answers again
 		s = w.status("api")
-		assert.Equal(t, Failed, s.State)
+		assert.Equal(t, supervise.Failed, s.State)
 		assert.Equal(t, "not ready within 60 s; newest check: 503; it did not become ready in 3 tries; giving up", s.Reason)
 		w.fakes["api"].sick.Store(false)
 		_, _ = w.keeper.Start(context.Background(), false)
@@ -380,28 +375,8 @@ func TestRestartSoon(t *testing.T) {
 		_, _ = w.keeper.Stop(context.Background(), "api")
 		w.keeper.reload(reload.Change{Service: "api", Files: []string{"a.js"}, Count: 1})
 		after(2 * time.Second)
-		assert.Equal(t, Stopped, w.status("api").State)
+		assert.Equal(t, supervise.Stopped, w.status("api").State)
 		w.keeper.background.Wait()
-	})
-}
-
-func TestWaitedForLine(t *testing.T) {
-	synctest.Test(t, func(t *testing.T) {
-		m := newLogMatch(regexp.MustCompile("^the shed is (open|ajar)$"))
-		_, err := m.Check(t.Context())
-		assert.EqualError(t, err, "no line matches ^the shed is (open|ajar)$ yet")
-		m.see([]byte("not the shed is open\nthe shed is shut\n"))
-		_, err = m.Check(t.Context())
-		assert.Error(t, err)
-		time.AfterFunc(10*time.Millisecond, func() { m.see([]byte("first\r\nthe shed is ajar\r\nlast\r\n")) })
-		began := time.Now()
-		_, err = m.Check(t.Context())
-		assert.NoError(t, err)
-		assert.Equal(t, 10*time.Millisecond, time.Since(began), "at once when it comes")
-		m.see([]byte("the shed is open\n"))
-		m.reset()
-		_, err = m.Check(t.Context())
-		assert.Error(t, err, "a new process has to say it anew")
 	})
 }
 
@@ -411,8 +386,8 @@ func TestFailingDoesNotStopTheRest(t *testing.T) {
 		w.fakes["extra"].broken = errors.New("not today")
 		_, _ = w.keeper.Start(context.Background(), false)
 		after(time.Second)
-		assert.Equal(t, Ready, w.status("shelf").State)
-		assert.Equal(t, Ready, w.status("other").State, "the failed one it needs is optional")
+		assert.Equal(t, supervise.Ready, w.status("shelf").State)
+		assert.Equal(t, supervise.Ready, w.status("other").State, "the failed one it needs is optional")
 		api, web := w.status("api"), w.status("web")
 		assert.True(t, api.Blocked && web.Blocked)
 		assert.Equal(t, "for ledger, which failed", api.Reason)
@@ -422,7 +397,7 @@ func TestFailingDoesNotStopTheRest(t *testing.T) {
 		w.fakes["ledger"].broken = nil
 		_, _ = w.keeper.Start(context.Background(), false, "ledger")
 		after(time.Second)
-		assert.Equal(t, Ready, w.status("web").State, "mended, all goes on by itself")
+		assert.Equal(t, supervise.Ready, w.status("web").State, "mended, all goes on by itself")
 	})
 }
 
@@ -439,14 +414,14 @@ func TestStopping(t *testing.T) {
 			_, _ = w.keeper.Stop(context.Background()) // while one is still preparing
 		}()
 		after(5 * time.Second)
-		assert.Equal(t, Stopped, w.status("slow").State)
-		assert.Equal(t, Stopping, w.status("deaf").State)
+		assert.Equal(t, supervise.Stopped, w.status("slow").State)
+		assert.Equal(t, supervise.Stopping, w.status("deaf").State)
 		assert.Contains(t, w.status("deaf").Sentence(time.Now()), "sent SIGTERM")
 		stopped, _ := w.keeper.Stop(context.Background()) // a second stop waits for the first
 		<-done
 		assert.Equal(t, 10*time.Second, time.Since(began), "killed after its grace")
 		assert.Empty(t, stopped)
-		assert.Equal(t, Stopped, w.status("deaf").State)
+		assert.Equal(t, supervise.Stopped, w.status("deaf").State)
 		assert.Zero(t, w.fakes["slow"].launches)
 	})
 }
@@ -480,7 +455,7 @@ func TestWatchGivesTheNewest(t *testing.T) {
 		next, err := watch.Next(t.Context())
 		require.NoError(t, err)
 		for _, s := range next.Services {
-			assert.Equal(t, Ready, s.State)
+			assert.Equal(t, supervise.Ready, s.State)
 		}
 		ctx, cancel := context.WithTimeout(t.Context(), 10*time.Millisecond)
 		defer cancel()
@@ -522,7 +497,7 @@ func TestAnyOrders(t *testing.T) {
 				running[name] = verb == "launch"
 			}
 			for name := range w.fakes {
-				if running[name] || w.status(name).State != Stopped {
+				if running[name] || w.status(name).State != supervise.Stopped {
 					r.Fatalf("%s still runs: %v", name, w.status(name))
 				}
 			}
@@ -530,36 +505,4 @@ func TestAnyOrders(t *testing.T) {
 			synctest.Wait()
 		})
 	})
-}
-
-func TestSentences(t *testing.T) {
-	now := time.Now()
-	ago := func(d time.Duration) time.Time { return now.Add(-d) }
-	for want, s := range map[string]Status{
-		"Ready for 12 min, after 0.31 s; 3 of 340 checks failed, the last 4 min ago": {State: Ready, Since: ago(12 * time.Minute), ReadyMS: 310, Checks: Checks{Total: 340, Failed: 3, LastFailed: ago(4 * time.Minute)}},
-		"Ready for 3.0 s, after 12 s; 1 check, none failed; restarted twice":         {State: Ready, Since: ago(3 * time.Second), ReadyMS: 12_345, Restarts: 2, Checks: Checks{Total: 1}},
-		"Starting for 1.5 s; newest check: 503 after 14 ms; 58 s left":               {State: Starting, Since: ago(1500 * time.Millisecond), Reason: "503 after 14 ms", Until: now.Add(58*time.Second + time.Millisecond)},
-		"Waiting: for ledger": {State: Waiting, Reason: "for ledger"},
-		"Waiting: exit 1 after 2.0 s; restart 1 of 5; next try in 0.5 s": {State: Waiting, Reason: "exit 1 after 2.0 s; restart 1 of 5", Until: now.Add(500 * time.Millisecond)},
-		"Failed 3 h ago: exit 1":                    {State: Failed, Since: ago(3 * time.Hour), Reason: "exit 1"},
-		"Finished 3 days ago, as it should: exit 0": {State: Finished, Since: ago(77 * time.Hour), Reason: "exit 0"},
-		"Stopped": {State: Stopped},
-	} {
-		assert.Equal(t, want, s.Sentence(now))
-	}
-}
-
-func TestBackOffGrowsToItsLimit(t *testing.T) {
-	for n, want := range map[int]time.Duration{1: 250 * time.Millisecond, 3: time.Second, 8: 30 * time.Second, 500: 30 * time.Second} {
-		for range 20 {
-			assert.InDelta(t, want.Seconds(), backOff(n).Seconds(), want.Seconds()*0.21)
-		}
-	}
-}
-
-func TestPortTaken(t *testing.T) {
-	assert.True(t, portTaken("neighbour: listen tcp 127.0.0.1:1027: bind: address already in use", 1027))
-	assert.True(t, portTaken("bind(): Address already in use (127.0.0.1:6380)", 6380))
-	assert.False(t, portTaken("listen tcp 127.0.0.1:9000: bind: address already in use", 1027))
-	assert.False(t, portTaken("listening on 1027", 1027))
 }

@@ -12,9 +12,11 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/journal"
+	"neighbour/internal/core/launch"
 	"neighbour/internal/core/plan"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
 )
 
 // Overview is what holds for the project as a whole.
@@ -45,7 +47,7 @@ type Overview struct {
 // Snapshot is the whole project at one time, the services by step and name.
 type Snapshot struct {
 	Overview
-	Services []Status
+	Services []supervise.Status
 }
 
 // Keeper supervises the services of one project.
@@ -54,8 +56,10 @@ type Keeper struct {
 	decl    *declare.Declaration
 	plan    *plan.Plan
 	log     *slog.Logger
-	units   map[string]*unit
 	ctx     context.Context // ends with the keeper; the services go on
+
+	services map[string]*supervise.Service
+	drivers  map[string]*launch.Driver // theirs; empty in tests without a machine
 
 	ops     *operations
 	editing sync.Mutex // of the declaration
@@ -82,88 +86,30 @@ type Keeper struct {
 // the context ends the supervision does; the services go on.
 func New(ctx context.Context, p *project.Project, log *slog.Logger) *Keeper {
 	var k *Keeper
-	shared := newSharedRuns()
-	k = newKeeper(ctx, p.Declaration, log, func(s *declare.Service) driver {
-		d := newServerDriver(p, s)
-		d.shared = shared
-		d.moved = func() { k.portMoved(s) }
-		return d
+	shared, drivers := launch.NewPreparations(), map[string]*launch.Driver{}
+	k = newKeeper(ctx, p.Declaration, log, func(s *declare.Service) supervise.Driver {
+		drivers[s.Name] = launch.New(p, s, shared, func() { k.portMoved(s) })
+		return drivers[s.Name]
 	})
-	k.project, k.notes = p, journal.OpenNotes(p.LogDir())
+	k.project, k.drivers, k.notes = p, drivers, journal.OpenNotes(p.LogDir())
 	k.overview.Unknown, k.overview.First = p.News()
-	for _, u := range k.units {
-		describe(p, u.svc, &u.status)
+	for name, s := range k.services {
+		s.Amend(func(st *supervise.Status) { launch.Describe(p, p.Service(name), st) })
 	}
 	return k
 }
 
-// atRest returns the status of a service that was never started.
-func atRest(d *declare.Declaration, s *declare.Service) Status {
-	return Status{
-		Name: s.Name, Kind: s.Kind, State: Stopped, Optional: s.Optional, Since: time.Now(),
-		Needs: orEmpty(s.Needs), NeededBy: orEmpty(d.Plan.NeededBy(s.Name)), Step: d.Plan.Step(s.Name), Port: s.Port,
-	}
-}
-
-// describe adds what the machine knows of a service.
-func describe(p *project.Project, s *declare.Service, st *Status) {
-	k := p.Kind(s)
-	st.About = k.Info().About
-	st.Check = checkInWords(s, k.Info(), p.Wiring().ForDisplay)
-	if r, ok := s.Settings.(interface{ CommandLine() string }); ok {
-		st.Command = r.CommandLine()
-	}
-	if port, err := p.Port(s); err == nil {
-		st.Port = port
-	}
-	st.Declared.Port = s.Port
-	st.Declared.Version, st.Declared.Versioned = s.VersionConstraint()
-	st.Facts, _ = facts(p, s)
-	st.Warnings = notYet(p.Declaration, s)
-}
-
-// notYet says which keys of a service are accepted and not carried out yet.
-func notYet(d *declare.Declaration, s *declare.Service) []string {
-	if keys := d.LaterKeys(s.Name); len(keys) > 0 {
-		return []string{notCarriedOut(keys)}
-	}
-	return nil
-}
-
-func notCarriedOut(keys []string) string {
-	if len(keys) == 1 {
-		return keys[0] + " is checked, and not carried out yet"
-	}
-	return join(keys) + " are checked, and not carried out yet"
-}
-
-// facts returns a service's facts in its kind's order.
-func facts(p *project.Project, s *declare.Service) ([]Fact, error) {
-	values, err := p.Facts(s.Name)
-	if err != nil {
-		return nil, err
-	}
-	var out []Fact
-	info := declare.KindInfo{Facts: p.Kind(s).Info().Facts}
-	for _, name := range info.FactNames(s) {
-		if f, ok := values[name]; ok {
-			out = append(out, Fact{Name: name, Value: f.Value, Secret: f.Secret})
-		}
-	}
-	return out, nil
-}
-
 // Rest returns how the services of a project without a keeper are: stopped, or
 // as the last keeper left them.
-func Rest(p *project.Project) []Status {
+func Rest(p *project.Project) []supervise.Status {
 	saved, _ := ReadState(p)
-	var out []Status
+	var out []supervise.Status
 	for _, s := range p.Services {
-		st := atRest(p.Declaration, s)
-		describe(p, s, &st)
-		if last := saved.Services[s.Name].Status; last.State == Failed || last.State == Finished {
+		st := launch.AtRest(p.Declaration, s)
+		launch.Describe(p, s, &st)
+		if last := saved.Services[s.Name].Status; last.State == supervise.Failed || last.State == supervise.Finished {
 			st.State, st.Reason, st.Remarks, st.Since, st.Tries = last.State, last.Reason, last.Remarks, last.Since, last.Tries
-		} else if last.State == Stopped {
+		} else if last.State == supervise.Stopped {
 			st.Reason = last.Reason
 		}
 		out = append(out, st)
@@ -171,9 +117,9 @@ func Rest(p *project.Project) []Status {
 	return out
 }
 
-func newKeeper(ctx context.Context, d *declare.Declaration, log *slog.Logger, drive func(*declare.Service) driver) *Keeper {
+func newKeeper(ctx context.Context, d *declare.Declaration, log *slog.Logger, drive func(*declare.Service) supervise.Driver) *Keeper {
 	k := &Keeper{
-		decl: d, plan: d.Plan, log: log, ctx: ctx, units: map[string]*unit{},
+		decl: d, plan: d.Plan, log: log, ctx: ctx, services: map[string]*supervise.Service{},
 		watchers: map[*Watch]struct{}{}, save: make(chan struct{}, 1), last: time.Now(),
 		overview: Overview{Project: d.Name, Dir: d.Dir, PID: os.Getpid(), Profile: d.Profile},
 	}
@@ -181,24 +127,16 @@ func newKeeper(ctx context.Context, d *declare.Declaration, log *slog.Logger, dr
 	k.ops = newOperations(k.tellOperations)
 	for _, s := range d.Services {
 		k.limited = k.limited || s.Limit != (declare.Limit{})
-		k.units[s.Name] = &unit{svc: s, driver: drive(s), keeper: k, status: atRest(d, s), moved: make(chan struct{}, 1)}
+		k.services[s.Name] = supervise.New(ctx, supervise.Config{AnyPort: s.Port == 0, Driver: drive(s), Host: host{k}, Log: log, Status: launch.AtRest(d, s)})
 	}
 	return k
 }
 
-// orEmpty makes JSON say [] instead of null.
-func orEmpty(names []string) []string {
-	if names == nil {
-		return []string{}
-	}
-	return names
-}
-
-// each visits the units by step and name.
-func (k *Keeper) each(visit func(*unit)) {
+// each visits the services by step and name.
+func (k *Keeper) each(visit func(*supervise.Service)) {
 	for _, step := range k.plan.Steps() {
 		for _, name := range step {
-			visit(k.units[name])
+			visit(k.services[name])
 		}
 	}
 }
@@ -208,7 +146,7 @@ func (k *Keeper) Snapshot() Snapshot {
 	k.mu.Lock()
 	s := Snapshot{Overview: k.overview}
 	k.mu.Unlock()
-	k.each(func(u *unit) { s.Services = append(s.Services, u.snapshot()) })
+	k.each(func(u *supervise.Service) { s.Services = append(s.Services, u.Status()) })
 	return s
 }
 
@@ -222,11 +160,8 @@ func (k *Keeper) Profile() string { return k.decl.Profile }
 
 // Busy reports whether some service runs, or is to run.
 func (k *Keeper) Busy() bool {
-	for _, u := range k.units {
-		u.mu.Lock()
-		busy := u.attempt != nil
-		u.mu.Unlock()
-		if busy {
+	for _, s := range k.services {
+		if s.Wanted() {
 			return true
 		}
 	}
@@ -261,64 +196,6 @@ func (k *Keeper) warn(text string) {
 	k.mu.Unlock()
 }
 
-// missing says what a service waits for, "" if it may start, and whether
-// that will not come by itself.
-func (k *Keeper) missing(s *declare.Service) (reason string, blocked bool) {
-	var waits, gone []string
-	for _, name := range s.Needs {
-		need := k.units[name]
-		st := need.snapshot()
-		switch {
-		case st.State == Ready || st.State == Finished:
-		case st.Optional && (st.State == Failed || st.Blocked):
-		case st.State == Failed:
-			gone = append(gone, name+", which failed")
-		case st.State == Stopped:
-			gone = append(gone, name+", which is stopped")
-		case st.Blocked:
-			gone = append(gone, name+", which can't start")
-		case st.State == Ailing:
-			waits = append(waits, name+", which is ailing")
-		default:
-			waits = append(waits, name)
-		}
-	}
-	if len(gone) > 0 {
-		return "for " + join(gone), true
-	}
-	if len(waits) > 0 {
-		return "for " + join(waits), false
-	}
-	return "", false
-}
-
-// published is called after every change of a unit's status; moved says that
-// its state is another one.
-func (k *Keeper) published(u *unit, moved bool) {
-	s := u.snapshot()
-	k.mu.Lock()
-	for w := range k.watchers {
-		if moved {
-			w.moved(s.Name)
-		} else {
-			w.touch(s.Name)
-		}
-	}
-	k.mu.Unlock()
-	if moved {
-		// Who waits for it looks again.
-		for _, name := range k.plan.NeededBy(s.Name) {
-			k.units[name].wake()
-		}
-	}
-	if moved {
-		k.ops.took(s)
-		k.log.Info("state", "service", s.Name, "state", s.State, "reason", s.Reason, "pid", s.PID)
-		k.measureStart()
-		k.saveSoon(s.Name)
-	}
-}
-
 // tellOperations has everybody know of the operations.
 func (k *Keeper) tellOperations(all []Operation, moved bool) {
 	k.mu.Lock()
@@ -347,8 +224,8 @@ func (k *Keeper) measureStart() {
 	if !under {
 		return
 	}
-	for _, u := range k.units {
-		if !u.settled() {
+	for _, u := range k.services {
+		if !u.Settled() {
 			return
 		}
 	}

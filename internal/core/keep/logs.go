@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"neighbour/internal/core/journal"
+	"neighbour/internal/core/supervise"
 )
 
 // Log answers a query about what services printed, and what was noted of
@@ -34,15 +35,15 @@ func (k *Keeper) wanted(q *journal.Query) error {
 
 // followLogs follows what the services print.
 func (k *Keeper) followLogs() (*journal.Follower, error) {
-	f, err := journal.KeepTimes(k.project.LogDir(), k.decl.Names(), recentLines, k.took)
+	f, err := journal.KeepTimes(k.project.LogDir(), k.decl.Names(), supervise.RecentLines, k.took)
 	if err != nil {
 		return nil, err
 	}
 	f.Keep = map[string]int64{}
 	for _, s := range k.decl.Services {
 		f.Keep[s.Name] = int64(s.Log.Keep)
-		if d, ok := k.units[s.Name].driver.(*serverDriver); ok && d.match != nil {
-			f.Whole(s.Name, d.match.see)
+		if sees := k.drivers[s.Name].Sees(); sees != nil {
+			f.Whole(s.Name, sees)
 		}
 	}
 	f.Failed = func(err error) { k.log.Error("logs", "why", err) }
@@ -51,11 +52,8 @@ func (k *Keeper) followLogs() (*journal.Follower, error) {
 
 // took gets the latest lines of a service's output.
 func (k *Keeper) took(service string, lines []journal.Line) {
-	u := k.units[service]
 	// Not a change of state: only those who watch are told.
-	u.mu.Lock()
-	u.status.Lines = push(u.status.Lines, recentLines, lines[max(0, len(lines)-recentLines):]...)
-	u.mu.Unlock()
+	k.services[service].Amend(func(s *supervise.Status) { s.Printed(lines) })
 	k.touch(service)
 }
 
@@ -89,34 +87,5 @@ func (k *Keeper) note(service, event string, level journal.Level, text string) {
 	}
 	if err := k.notes.Note(service, event, level, text); err != nil {
 		k.log.Error("an event can't be noted", "why", err)
-	}
-}
-
-// noteState writes down that a service came from one state into another.
-func (k *Keeper) noteState(before State, s Status) {
-	if before.Running() && !s.State.Running() {
-		k.catchUp(s.Name) // its last words come before its end
-	}
-	switch s.State {
-	case Preparing:
-		k.note(s.Name, "preparing", journal.Info, "preparing: "+s.Reason)
-	case Ready:
-		if before == Ailing {
-			k.note(s.Name, "ready", journal.Info, "ready again")
-		} else if s.ReadyMS > 0 {
-			k.note(s.Name, "ready", journal.Info, "ready after "+Millis(s.ReadyMS))
-		}
-	case Ailing:
-		k.note(s.Name, "ailing", journal.Warn, "ailing: "+s.Reason)
-	case Failed:
-		k.note(s.Name, "failed", journal.Error, "failed: "+s.Reason)
-	case Finished:
-		k.note(s.Name, "finished", journal.Info, "finished: "+s.Reason)
-	case Stopped:
-		k.note(s.Name, "stopped", journal.Info, "stopped"+colon(s.Reason))
-	case Waiting:
-		if before.Running() {
-			k.note(s.Name, "ended", journal.Warn, s.Reason)
-		}
 	}
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/words"
 	"slices"
 	"strings"
 	"sync"
@@ -94,11 +96,11 @@ type operation struct {
 // progress is how far a start has come with a service.
 type progress struct{ settled, ready, failed bool }
 
-func progressOf(s Status) progress {
+func progressOf(s supervise.Status) progress {
 	return progress{
 		settled: s.State.Settled() || s.Blocked,
-		ready:   s.State == Ready || s.State == Finished,
-		failed:  (s.State == Failed || s.Blocked) && !s.Optional,
+		ready:   s.State == supervise.Ready || s.State == supervise.Finished,
+		failed:  (s.State == supervise.Failed || s.Blocked) && !s.Optional,
 	}
 }
 
@@ -240,14 +242,14 @@ func (o *operations) follow(op *operation) {
 	switch {
 	case !settled:
 	case len(failed) > 0:
-		o.end(op, OperationFailed, join(failed)+" failed")
+		o.end(op, OperationFailed, words.Join(failed)+" failed")
 	default:
 		o.end(op, OperationDone, "")
 	}
 }
 
 // took takes a service's new state for the starts under way.
-func (o *operations) took(s Status) {
+func (o *operations) took(s supervise.Status) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	any := false

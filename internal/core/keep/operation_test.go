@@ -2,6 +2,7 @@ package keep
 
 import (
 	"context"
+	"neighbour/internal/core/supervise"
 	"testing"
 	"time"
 
@@ -56,7 +57,7 @@ func TestOperations(t *testing.T) {
 		assert.ErrorIs(t, <-stopped, context.Canceled)
 		w.keeper.ops.finish(op, nil)
 		after(time.Second)
-		assert.Equal(t, Ready, w.status("shelf").State, "nothing was stopped later")
+		assert.Equal(t, supervise.Ready, w.status("shelf").State, "nothing was stopped later")
 		assert.Equal(t, OperationCancelled, w.operation(4).State)
 	})
 }
@@ -73,7 +74,7 @@ func TestStopDuringAStart(t *testing.T) {
 		assert.Equal(t, OperationCancelled, w.operation(1).State)
 		assert.Contains(t, w.operation(1).Reason, "(neighbour stop)")
 		assert.Equal(t, OperationDone, w.operation(2).State)
-		assert.Equal(t, Stopped, w.status("ledger").State)
+		assert.Equal(t, supervise.Stopped, w.status("ledger").State)
 	})
 }
 
@@ -84,9 +85,9 @@ func TestCancel(t *testing.T) {
 		_, _ = w.keeper.Start(t.Context(), false)
 		after(time.Second)
 		require.NoError(t, w.keeper.CancelOperation(AskedBy(t.Context(), "neighbour operations"), 1))
-		assert.Equal(t, Stopped, w.status("ledger").State)
-		assert.Equal(t, Stopped, w.status("api").State)
-		assert.Equal(t, Ready, w.status("shelf").State)
+		assert.Equal(t, supervise.Stopped, w.status("ledger").State)
+		assert.Equal(t, supervise.Stopped, w.status("api").State)
+		assert.Equal(t, supervise.Ready, w.status("shelf").State)
 		o := w.operation(1)
 		assert.Equal(t, OperationCancelled, o.State)
 		assert.Equal(t, "by neighbour operations", o.Reason)
@@ -105,7 +106,7 @@ func TestCancel(t *testing.T) {
 		require.NoError(t, w.keeper.CancelOperation(t.Context(), op.ID+1))
 		assert.ErrorContains(t, <-waits, "was cancelled by the keeper before it began")
 		w.keeper.ops.finish(op, nil)
-		assert.Equal(t, Ready, w.status("shelf").State)
+		assert.Equal(t, supervise.Ready, w.status("shelf").State)
 	})
 }
 

@@ -9,7 +9,10 @@ import (
 	"sync"
 	"time"
 
+	"neighbour/internal/core/launch"
 	"neighbour/internal/core/proc"
+	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/words"
 )
 
 // Start starts the named services and all that they need; without a name,
@@ -27,7 +30,7 @@ func (k *Keeper) Start(ctx context.Context, prepare bool, names ...string) (time
 		return time.Time{}, err
 	}
 	if later := k.decl.LaterKeys(""); len(later) > 0 {
-		k.warn(notCarriedOut(later))
+		k.warn(launch.NotCarriedOut(later))
 	}
 	k.writeEnvFile()
 	began := k.startAll(set, names, prepare)
@@ -40,8 +43,8 @@ func (k *Keeper) Start(ctx context.Context, prepare bool, names ...string) (time
 func (k *Keeper) come(set []string) map[string]progress {
 	out := map[string]progress{}
 	for _, name := range set {
-		if u := k.units[name]; u != nil {
-			out[name] = progressOf(u.snapshot())
+		if u := k.services[name]; u != nil {
+			out[name] = progressOf(u.Status())
 		} else {
 			out[name] = progress{settled: true}
 		}
@@ -77,7 +80,7 @@ func (k *Keeper) startAll(set, named []string, prepare bool) time.Time {
 	k.agree()
 	began, any := time.Now(), false
 	for _, name := range set {
-		if k.units[name].start(k.ctx, nil, request{at: began, again: slices.Contains(named, name), prepare: prepare}) {
+		if k.services[name].Start(supervise.Request{At: began, Again: slices.Contains(named, name), Prepare: prepare}) {
 			any = true
 		}
 	}
@@ -90,34 +93,6 @@ func (k *Keeper) startAll(set, named []string, prepare bool) time.Time {
 	k.mu.Unlock()
 	k.measureStart()
 	return began
-}
-
-// Impact is what else an operation on a service is about, in the order of a
-// start.
-type Impact struct {
-	Service string `json:"service"`
-	// Needs are all that it needs in turn, NeededBy all that need it, and
-	// Running those of the latter that run.
-	Needs    []string `json:"needs"`
-	NeededBy []string `json:"needed_by"`
-	Running  []string `json:"running"`
-}
-
-// Impact tells what else an operation on a service is about.
-func (k *Keeper) Impact(service string) (Impact, error) {
-	if err := k.decl.Check(service); err != nil {
-		return Impact{}, err
-	}
-	others := func(names []string) []string {
-		return orEmpty(slices.DeleteFunc(names, func(n string) bool { return n == service }))
-	}
-	a := Impact{Service: service, Needs: others(k.plan.WithNeeds(service)), NeededBy: others(k.plan.WithDependents(service)), Running: []string{}}
-	for _, name := range a.NeededBy {
-		if s := k.units[name].snapshot().State; s != Stopped && s != Failed && s != Finished {
-			a.Running = append(a.Running, name)
-		}
-	}
-	return a, nil
 }
 
 // Stop stops the named services and what needs them; without a name, all. It
@@ -145,14 +120,14 @@ func (k *Keeper) Stop(ctx context.Context, names ...string) ([]string, error) {
 	k.log.Info("stop", "services", strings.Join(set, " "))
 	var touched []string
 	for _, name := range set {
-		if s := k.units[name].snapshot().State; s != Stopped && s != Finished && s != Failed {
+		if s := k.services[name].Status().State; s != supervise.Stopped && s != supervise.Finished && s != supervise.Failed {
 			touched = append(touched, name)
 		}
 	}
 	cancelled := k.ops.isCancelled(op)
 	k.stopAll(set, cancelled)
 	if all && !cancelled() && k.project != nil {
-		if n := proc.EndOrphans(2 * killWait); n > 0 {
+		if n := proc.EndOrphans(2 * supervise.KillWait); n > 0 {
 			k.log.Info("ended what services had left behind", "processes", n)
 		}
 	}
@@ -176,7 +151,7 @@ func (k *Keeper) stopAll(set []string, cancelled func() bool) {
 				}
 			}
 			if cancelled == nil || !cancelled() {
-				k.units[name].stop()
+				k.services[name].Stop()
 			}
 		})
 	}
@@ -214,10 +189,10 @@ func (k *Keeper) Restart(ctx context.Context, withNeeds, prepare bool, names ...
 		if slices.Contains(set, name) {
 			continue
 		}
-		if s := k.units[name].snapshot().State; s == Ready || s == Ailing {
+		if s := k.services[name].Status().State; s == supervise.Ready || s == supervise.Ailing {
 			told = append(told, name)
-			note := fmt.Sprintf("%s was restarted at %s, and this was not", join(among(k.plan.WithNeeds(name), set)), time.Now().Format("15:04:05"))
-			k.units[name].set(func(s *Status) { s.Reason = note })
+			note := fmt.Sprintf("%s was restarted at %s, and this was not", words.Join(among(k.plan.WithNeeds(name), set)), time.Now().Format("15:04:05"))
+			k.services[name].Set(func(s *supervise.Status) { s.Reason = note })
 		}
 	}
 	return told, began, nil

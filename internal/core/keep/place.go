@@ -8,6 +8,7 @@ import (
 	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
 )
 
 // Forsake makes the keeper save nothing more: what it would write is
@@ -30,9 +31,9 @@ func (k *Keeper) Leave(why string) {
 // why.
 func (k *Keeper) LeaveWord(p *project.Project, why string) error {
 	state := Saved{Services: map[string]SavedService{}}
-	k.each(func(u *unit) {
-		s := u.snapshot()
-		s.State, s.Reason, s.Since, s.PID = Stopped, why, time.Now(), 0
+	k.each(func(u *supervise.Service) {
+		s := u.Status()
+		s.State, s.Reason, s.Since, s.PID = supervise.Stopped, why, time.Now(), 0
 		state.Services[s.Name] = SavedService{Status: savedStatus(s)}
 	})
 	b, err := json.Marshal(state)

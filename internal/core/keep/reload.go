@@ -8,6 +8,7 @@ import (
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/reload"
+	"neighbour/internal/core/supervise"
 )
 
 // watchFiles restarts services whose files of reload change.
@@ -15,7 +16,7 @@ func (k *Keeper) watchFiles() {
 	var sets []reload.Set
 	for _, s := range k.decl.Services {
 		if len(s.Reload) > 0 {
-			sets = append(sets, reload.Set{Service: s.Name, Patterns: words(s.Reload), Except: words(s.Writes)})
+			sets = append(sets, reload.Set{Service: s.Name, Patterns: values(s.Reload), Except: values(s.Writes)})
 		}
 	}
 	if len(sets) == 0 {
@@ -28,14 +29,14 @@ func (k *Keeper) watchFiles() {
 			k.log.Error("files of reload are polled", "why", why)
 		}
 		for _, s := range sets {
-			k.units[s.Service].set(func(st *Status) { st.Unwatched = text })
+			k.services[s.Service].Set(func(st *supervise.Status) { st.Unwatched = text })
 		}
 	}
 	polling(nil) // whatever a keeper before this one has met
 	reload.New(k.decl.Dir, sets, k.reload, polling).Run(k.ctx)
 }
 
-func words(all []declare.Word) []string {
+func values(all []declare.Word) []string {
 	var out []string
 	for _, w := range all {
 		out = append(out, filepath.ToSlash(w.Value))
@@ -46,8 +47,8 @@ func words(all []declare.Word) []string {
 // reload restarts a service whose files have changed, unless it is stopped.
 // Of changes that come while its restart has to wait, nothing more follows.
 func (k *Keeper) reload(c reload.Change) {
-	switch k.units[c.Service].snapshot().State {
-	case Stopped, Stopping:
+	switch k.services[c.Service].Status().State {
+	case supervise.Stopped, supervise.Stopping:
 		return
 	}
 	k.restartSoon(c.Service, c.InWords())
@@ -71,7 +72,7 @@ func (k *Keeper) restartSoon(service, why string) {
 		if err != nil {
 			return
 		}
-		if k.ctx.Err() != nil || k.units[service].snapshot().State == Stopped {
+		if k.ctx.Err() != nil || k.services[service].Status().State == supervise.Stopped {
 			k.ops.finish(op, nil)
 			return
 		}
@@ -92,7 +93,7 @@ func (k *Keeper) portMoved(s *declare.Service) {
 			target, _, _ := strings.Cut(ref, ".")
 			return target == s.Name
 		})
-		if state := k.units[name].snapshot().State; name != s.Name && reads && (state == Ready || state == Ailing || state == Starting) {
+		if state := k.services[name].Status().State; name != s.Name && reads && (state == supervise.Ready || state == supervise.Ailing || state == supervise.Starting) {
 			k.restartSoon(name, s.Name+" has another port now, which it reads")
 		}
 	}

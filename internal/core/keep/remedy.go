@@ -9,23 +9,26 @@ import (
 
 	"neighbour/internal/core/check"
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/launch"
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/words"
 )
 
 // Checks makes all checks of the project.
 func (k *Keeper) Checks(ctx context.Context) []check.Finding {
 	return check.Run(ctx, k.project, func(service string) check.Seen {
-		if u := k.units[service]; u != nil {
-			return SeenBy(u.snapshot())
+		if u := k.services[service]; u != nil {
+			return SeenBy(u.Status())
 		}
 		return check.Seen{}
 	})
 }
 
 // SeenBy returns what of a status matters to the checks of a service.
-func SeenBy(s Status) check.Seen {
+func SeenBy(s supervise.Status) check.Seen {
 	return check.Seen{Running: s.State.Running(), Exposed: s.Exposed, Unwatched: s.Unwatched}
 }
 
@@ -46,8 +49,8 @@ func (k *Keeper) Remedy(ctx context.Context, id string, a check.Action) (string,
 // HasFailed reports whether a service has failed; false if there is none of
 // that name.
 func (k *Keeper) HasFailed(service string) bool {
-	u := k.units[service]
-	return u != nil && u.snapshot().State == Failed
+	u := k.services[service]
+	return u != nil && u.Status().State == supervise.Failed
 }
 
 // TryAgain starts a service that has failed, and returns what to say of it:
@@ -141,8 +144,7 @@ func (k *Keeper) usePort(service string, number int) error {
 	if err := k.project.UsePort(service, number); err != nil {
 		return err
 	}
-	u := k.units[service]
-	u.set(func(s *Status) { describe(k.project, u.svc, s) })
+	k.services[service].Set(func(s *supervise.Status) { launch.Describe(k.project, k.decl.Service(service), s) })
 	return nil
 }
 
@@ -159,7 +161,7 @@ func (k *Keeper) endHolder(ctx context.Context, a check.Action) (string, error) 
 	for !port.Free(a.Port) {
 		select {
 		case <-ctx.Done():
-			return "", fmt.Errorf("pid %d was asked to end and still holds port %d after %s; it may need longer, or refuse", a.Process.PID, a.Port, round(endWait))
+			return "", fmt.Errorf("pid %d was asked to end and still holds port %d after %s; it may need longer, or refuse", a.Process.PID, a.Port, words.Limit(endWait))
 		case <-time.After(20 * time.Millisecond):
 		}
 	}

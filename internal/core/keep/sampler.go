@@ -4,9 +4,9 @@ import (
 	"time"
 
 	"neighbour/internal/core/journal"
-	"neighbour/internal/core/kind"
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/proc"
+	"neighbour/internal/core/supervise"
 )
 
 // sampler turns what processes have used in all into what they use now.
@@ -91,39 +91,33 @@ func (k *Keeper) sample(sampler *sampler) {
 	if looks {
 		sampler.exposed = exposed
 	}
-	for name, u := range k.units {
-		u.mu.Lock()
-		id, state, about := u.id, u.status.State, u.status.Notes
-		u.mu.Unlock()
-		if !state.Running() || id.PID == 0 {
+	for name, u := range k.services {
+		id, status := u.Process(), u.Status()
+		if !status.State.Running() || id.PID == 0 {
 			continue
 		}
 		cpu, memory := sampler.usage(table, id)
-		notes := about
-		if n, ok := k.project.Kind(u.svc).(kind.Noter); ok {
-			if in := u.driver.(*serverDriver).current(); in != nil {
-				notes = n.Notes(in)
-			}
-		}
+		notes, has := k.drivers[name].Notes()
 		var reachable string
 		if looks {
 			if at := exposed.Of(pids(table.Belonging(id))); len(at) > 0 {
 				reachable = at[0].String()
 			}
 		}
-		u.mu.Lock()
-		if looks {
-			u.status.Exposed = reachable
-		}
-		u.status.Usage.CPU = push(u.status.Usage.CPU, recentSamples, cpu)
-		u.status.Usage.Memory = push(u.status.Usage.Memory, recentSamples, memory)
-		u.status.Notes = notes
-		before := u.status.Over
-		u.status.Over = u.driver.over(cpu, memory)
-		now := u.status.Over
-		u.mu.Unlock()
-		if now != "" && before == "" {
-			k.note(name, "over", journal.Warn, now)
+		over := k.drivers[name].Over(cpu, memory)
+		var before string
+		u.Amend(func(s *supervise.Status) {
+			if looks {
+				s.Exposed = reachable
+			}
+			if has {
+				s.Notes = notes
+			}
+			s.Used(cpu, memory)
+			before, s.Over = s.Over, over
+		})
+		if over != "" && before == "" {
+			k.note(name, "over", journal.Warn, over)
 		}
 		k.touch(name)
 	}

@@ -14,6 +14,7 @@ import (
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
 )
 
 // Saved is what a keeper leaves for the next one.
@@ -46,40 +47,40 @@ type SavedService struct {
 // savedStatus is a status as it is on disk. Its fields are those of Status, so
 // that one is converted into the other.
 type savedStatus struct {
-	Name      string         `json:"name"`
-	Kind      string         `json:"kind"`
-	About     string         `json:"about"`
-	State     State          `json:"state"`
-	Reason    string         `json:"reason"`
-	Remarks   []string       `json:"remarks,omitempty"`
-	Optional  bool           `json:"optional,omitempty"`
-	Blocked   bool           `json:"blocked,omitempty"`
-	Trial     bool           `json:"trial,omitempty"`
-	Early     bool           `json:"early,omitempty"`
-	Needs     []string       `json:"needs"`
-	NeededBy  []string       `json:"needed_by"`
-	Step      int            `json:"step"`
-	Port      int            `json:"port"`
-	PID       int            `json:"pid"`
-	Version   string         `json:"version"`
-	Declared  Declared       `json:"declared"`
-	Command   string         `json:"command,omitempty"`
-	Check     string         `json:"check"`
-	Since     time.Time      `json:"since"`
-	Began     time.Time      `json:"began"`
-	Until     time.Time      `json:"until"`
-	ReadyMS   float64        `json:"ready_ms"`
-	Restarts  int            `json:"restarts"`
-	Facts     []Fact         `json:"-"` // they hold passwords
-	Checks    Checks         `json:"checks"`
-	Usage     Usage          `json:"-"` // it is measured again
-	Warnings  []string       `json:"warnings,omitempty"`
-	Exposed   string         `json:"exposed,omitempty"`
-	Unwatched string         `json:"unwatched,omitempty"`
-	Over      string         `json:"over,omitempty"`
-	Tries     []Try          `json:"tries,omitempty"`
-	Notes     []string       `json:"notes,omitempty"`
-	Lines     []journal.Line `json:"-"` // they are in the log
+	Name      string             `json:"name"`
+	Kind      string             `json:"kind"`
+	About     string             `json:"about"`
+	State     supervise.State    `json:"state"`
+	Reason    string             `json:"reason"`
+	Remarks   []string           `json:"remarks,omitempty"`
+	Optional  bool               `json:"optional,omitempty"`
+	Blocked   bool               `json:"blocked,omitempty"`
+	Trial     bool               `json:"trial,omitempty"`
+	Early     bool               `json:"early,omitempty"`
+	Needs     []string           `json:"needs"`
+	NeededBy  []string           `json:"needed_by"`
+	Step      int                `json:"step"`
+	Port      int                `json:"port"`
+	PID       int                `json:"pid"`
+	Version   string             `json:"version"`
+	Declared  supervise.Declared `json:"declared"`
+	Command   string             `json:"command,omitempty"`
+	Check     string             `json:"check"`
+	Since     time.Time          `json:"since"`
+	Began     time.Time          `json:"began"`
+	Until     time.Time          `json:"until"`
+	ReadyMS   float64            `json:"ready_ms"`
+	Restarts  int                `json:"restarts"`
+	Facts     []supervise.Fact   `json:"-"` // they hold passwords
+	Checks    supervise.Checks   `json:"checks"`
+	Usage     supervise.Usage    `json:"-"` // it is measured again
+	Warnings  []string           `json:"warnings,omitempty"`
+	Exposed   string             `json:"exposed,omitempty"`
+	Unwatched string             `json:"unwatched,omitempty"`
+	Over      string             `json:"over,omitempty"`
+	Tries     []supervise.Try    `json:"tries,omitempty"`
+	Notes     []string           `json:"notes,omitempty"`
+	Lines     []journal.Line     `json:"-"` // they are in the log
 }
 
 // readState reads what keepers have saved: a JSON value on a line for each
@@ -131,7 +132,7 @@ func (s Saved) Orphaned() bool {
 		return false
 	}
 	for _, service := range s.Services {
-		if st := service.Status.State; service.ID.PID != 0 || st.Running() || st == Waiting || st == Preparing {
+		if st := service.Status.State; service.ID.PID != 0 || st.Running() || st == supervise.Waiting || st == supervise.Preparing {
 			return true
 		}
 	}
@@ -183,7 +184,7 @@ func (k *Keeper) saveWhenAsked() {
 		}
 		// Many changes at once are written once, the more the more services
 		// there are, and what could not be written is tried again.
-		pause := 5*time.Millisecond + time.Duration(len(k.units))*40*time.Microsecond
+		pause := 5*time.Millisecond + time.Duration(len(k.services))*40*time.Microsecond
 		if failing {
 			pause = time.Second
 			k.saveSoon("")
@@ -262,15 +263,11 @@ func (k *Keeper) saveState() error {
 // encodeState makes a line of a state with the services that are wanted.
 func (k *Keeper) encodeState(state Saved, wanted func(name string) bool) ([]byte, error) {
 	state.Services = map[string]SavedService{}
-	for name, u := range k.units {
-		if !wanted(name) {
-			continue
+	for name, s := range k.services {
+		if wanted(name) {
+			left := s.Left()
+			state.Services[name] = SavedService{ID: left.ID, Status: savedStatus(left.Status), Given: left.Given}
 		}
-		u.mu.Lock()
-		s := SavedService{ID: u.id, Status: savedStatus(u.status)}
-		u.mu.Unlock()
-		s.Given = u.driver.given()
-		state.Services[name] = s
 	}
 	b, err := json.Marshal(state)
 	return append(b, '\n'), err

@@ -12,6 +12,7 @@ import (
 	"go.uber.org/goleak"
 
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -19,7 +20,7 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 // Whatever is in the state file, it is read or refused, and no process is
 // taken for a service's that isn't.
 func FuzzState(f *testing.F) {
-	whole, err := json.Marshal(Saved{Services: map[string]SavedService{"api": {Status: savedStatus{Name: "api", State: Ready, Tries: []Try{{Reason: "exit 3"}}}}}})
+	whole, err := json.Marshal(Saved{Services: map[string]SavedService{"api": {Status: savedStatus{Name: "api", State: supervise.Ready, Tries: []supervise.Try{{Reason: "exit 3"}}}}}})
 	require.NoError(f, err)
 	for _, s := range []string{string(whole), "{}", "{half", `{"services":{"api":{"process":{"pid":1,"start":"x"},"status":{"state":"odd","since":"never"}}}}`, "null", `{"services":null,"keeper":{"pid":-1}}`} {
 		f.Add([]byte(s))
@@ -38,11 +39,11 @@ func FuzzState(f *testing.F) {
 		}
 		for _, service := range s.Services {
 			assert.False(t, service.ID.Alive(), "no process of this machine has such a start")
-			_ = Status(service.Status).Sentence(time.Now())
+			_ = supervise.Status(service.Status).Sentence(time.Now())
 		}
 		_ = s.Orphaned()
 		rest := Rest(p)
 		require.Len(t, rest, 1)
-		assert.Contains(t, []State{Stopped, Failed, Finished}, rest[0].State)
+		assert.Contains(t, []supervise.State{supervise.Stopped, supervise.Failed, supervise.Finished}, rest[0].State)
 	})
 }

@@ -2,6 +2,7 @@ package keep
 
 import (
 	"context"
+	"neighbour/internal/core/supervise"
 	"sync"
 )
 
@@ -75,11 +76,11 @@ func (w *Watch) Next(ctx context.Context) (Snapshot, error) {
 	w.dirty, w.all = map[string]bool{}, false
 	w.mu.Unlock()
 	w.keeper.mu.Lock()
-	s := Snapshot{Overview: w.keeper.overview, Services: []Status{}}
+	s := Snapshot{Overview: w.keeper.overview, Services: []supervise.Status{}}
 	w.keeper.mu.Unlock()
-	w.keeper.each(func(u *unit) {
-		if all || dirty[u.svc.Name] {
-			s.Services = append(s.Services, u.snapshot())
+	w.keeper.each(func(u *supervise.Service) {
+		if all || dirty[u.Name()] {
+			s.Services = append(s.Services, u.Status())
 		}
 	})
 	return s, nil

@@ -474,12 +474,6 @@ func Choose(what string, programs []Program, c declare.Constraint, packages stri
 		what, c.String(), strings.Join(have, ", "), packages)
 }
 
-// FatalError says that waiting longer won't make a service ready.
-type FatalError struct{ Err error }
-
-func (e *FatalError) Error() string { return e.Err.Error() }
-func (e *FatalError) Unwrap() error { return e.Err }
-
 // AbsentError says that a file or folder of the project's own is not there;
 // a preparation may make it.
 type AbsentError struct{ Err error }

@@ -19,6 +19,7 @@ import (
 	"neighbour/internal/core/kind/catalogue"
 	"neighbour/internal/core/kind/postgres"
 	"neighbour/internal/core/kind/program"
+	"neighbour/internal/core/probe"
 )
 
 // install puts a program that tells its version into a folder.
@@ -117,7 +118,7 @@ func TestMissingError(t *testing.T) {
 	assert.Regexp(t, `^(sudo )?apt-get install redis-server php-mysql php-xml$`, kind.InstallCommand(e.Packages, kind.Packages{Debian: "php-mysql php-xml"}, e.Packages))
 	e.Packages = kind.Packages{}
 	assert.NotContains(t, e.Error(), "install it with")
-	assert.ErrorIs(t, &kind.FatalError{Err: os.ErrNotExist}, os.ErrNotExist)
+	assert.ErrorIs(t, &probe.FinalError{Err: os.ErrNotExist}, os.ErrNotExist)
 }
 
 // What every kind must have.

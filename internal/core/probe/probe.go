@@ -30,6 +30,15 @@ type Func func(ctx context.Context) (string, error)
 // Check calls the function.
 func (f Func) Check(ctx context.Context) (string, error) { return f(ctx) }
 
+// FinalError is what a check fails with when waiting longer won't make the
+// service ready.
+type FinalError struct{ Err error }
+
+func (e *FinalError) Error() string { return e.Err.Error() }
+
+// Unwrap returns the error itself.
+func (e *FinalError) Unwrap() error { return e.Err }
+
 // Explain puts an error of a check in a few words.
 func Explain(err error) string {
 	var op *net.OpError

@@ -5,7 +5,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/supervise"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
 	"neighbour/internal/tui/ui"
@@ -33,12 +33,12 @@ func (m *Model) help() tea.Cmd {
 
 // stateHelp are the states with what they mean.
 var stateHelp = []struct {
-	state keep.State
+	state supervise.State
 	text  string
 }{
-	{keep.Stopped, "not started"}, {keep.Waiting, "for what it needs"}, {keep.Preparing, "once before a start"},
-	{keep.Starting, "runs, not ready yet"}, {keep.Ready, "its check is answered"}, {keep.Ailing, "was ready, check fails"},
-	{keep.Stopping, "asked to end"}, {keep.Failed, "gave up; says why"}, {keep.Finished, "ran once, ended well"},
+	{supervise.Stopped, "not started"}, {supervise.Waiting, "for what it needs"}, {supervise.Preparing, "once before a start"},
+	{supervise.Starting, "runs, not ready yet"}, {supervise.Ready, "its check is answered"}, {supervise.Ailing, "was ready, check fails"},
+	{supervise.Stopping, "asked to end"}, {supervise.Failed, "gave up; says why"}, {supervise.Finished, "ran once, ended well"},
 }
 
 // helpWide is from which width on keys and signs are beside each other.

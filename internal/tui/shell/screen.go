@@ -9,6 +9,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/core/keep"
+	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/words"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
 	"neighbour/internal/tui/ui"
@@ -105,9 +107,9 @@ func (m *Model) first(note string) string {
 	case m.state.Lost:
 		right = t.Paint(ui.Bad, "✖ the keeper does not answer; trying again")
 	case !o.Began.IsZero() && o.Took == 0:
-		took = t.Paint(ui.Plain, fmt.Sprintf("%9s", keep.Span(m.state.Now.Sub(o.Began))))
+		took = t.Paint(ui.Plain, fmt.Sprintf("%9s", words.Span(m.state.Now.Sub(o.Began))))
 	case o.Took > 0:
-		took = t.Paint(ui.Faint, "   start took ") + t.Paint(ui.Plain, keep.Millis(float64(o.Took.Milliseconds())))
+		took = t.Paint(ui.Faint, "   start took ") + t.Paint(ui.Plain, words.Millis(float64(o.Took.Milliseconds())))
 	}
 	if display.Width(left)+display.Width(right)+display.Width(took)+3 <= width {
 		right += took
@@ -214,7 +216,7 @@ func (m *Model) notice() string {
 // summary counts the services by state, in a tight place without the words.
 func (m *Model) summary(tight bool) string {
 	t := m.Theme()
-	counts := map[keep.State]int{}
+	counts := map[supervise.State]int{}
 	ready := 0
 	for _, s := range m.state.Services {
 		counts[s.State]++
@@ -226,7 +228,7 @@ func (m *Model) summary(tight bool) string {
 		return ""
 	}
 	out := t.Paint(ui.Strong, fmt.Sprintf("%d of %d ready", ready, len(m.state.Services)))
-	for _, state := range []keep.State{keep.Preparing, keep.Starting, keep.Waiting, keep.Stopping, keep.Ailing, keep.Failed, keep.Stopped} {
+	for _, state := range []supervise.State{supervise.Preparing, supervise.Starting, supervise.Waiting, supervise.Stopping, supervise.Ailing, supervise.Failed, supervise.Stopped} {
 		if n := counts[state]; n > 0 {
 			text := fmt.Sprintf("%s %d %s", signs.State(state), n, state)
 			if tight {

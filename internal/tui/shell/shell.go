@@ -13,7 +13,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/supervise"
 	"neighbour/internal/tui/panel"
 	"neighbour/internal/tui/ui"
 	"neighbour/internal/tui/view"
@@ -274,4 +274,4 @@ func (m *Model) stopAndQuit() tea.Cmd {
 }
 
 // good reports whether a state is where a start is meant to lead.
-func good(s keep.State) bool { return s == keep.Ready || s == keep.Finished }
+func good(s supervise.State) bool { return s == supervise.Ready || s == supervise.Finished }

@@ -3,20 +3,20 @@ package view
 import (
 	"neighbour/internal/core/check"
 	"neighbour/internal/core/journal"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/supervise"
 	"neighbour/internal/tui/ui"
 )
 
 // StateInk returns the colour of a state.
-func StateInk(s keep.State) ui.Ink {
+func StateInk(s supervise.State) ui.Ink {
 	switch s {
-	case keep.Ready, keep.Finished:
+	case supervise.Ready, supervise.Finished:
 		return ui.Good
-	case keep.Preparing, keep.Starting, keep.Stopping:
+	case supervise.Preparing, supervise.Starting, supervise.Stopping:
 		return ui.Busy
-	case keep.Ailing:
+	case supervise.Ailing:
 		return ui.Warn
-	case keep.Failed:
+	case supervise.Failed:
 		return ui.Bad
 	}
 	return ui.Off

@@ -11,7 +11,7 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/core/check"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/supervise"
 	"neighbour/internal/tui/ui"
 )
 
@@ -149,7 +149,7 @@ func (s *State) Running(names []string) []string {
 	var out []string
 	for _, n := range names {
 		switch s.Services[n].State {
-		case keep.Stopped, keep.Failed, keep.Finished, "":
+		case supervise.Stopped, supervise.Failed, supervise.Finished, "":
 		default:
 			out = append(out, n)
 		}

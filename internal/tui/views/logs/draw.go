@@ -10,7 +10,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"neighbour/internal/core/journal"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/supervise"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
 	"neighbour/internal/tui/ui"
@@ -43,9 +43,9 @@ func huesOf(names []string) map[string]ui.Ink {
 
 // eventShape returns the sign of what the keeper noted.
 func eventShape(event string) (string, ui.Ink) {
-	state, known := map[string]keep.State{
-		"start": keep.Starting, "preparing": keep.Preparing, "ready": keep.Ready, "ailing": keep.Ailing, "failed": keep.Failed,
-		"finished": keep.Finished, "stopped": keep.Stopped,
+	state, known := map[string]supervise.State{
+		"start": supervise.Starting, "preparing": supervise.Preparing, "ready": supervise.Ready, "ailing": supervise.Ailing, "failed": supervise.Failed,
+		"finished": supervise.Finished, "stopped": supervise.Stopped,
 	}[event]
 	switch {
 	case known:

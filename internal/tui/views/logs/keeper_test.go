@@ -18,6 +18,7 @@ import (
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
 	"neighbour/internal/tui/view/viewtest"
 )
 
@@ -31,7 +32,7 @@ func withKeeper(t *testing.T, logs map[string]string) *opening {
 	var services []api.Status
 	for _, name := range []string{"api", "ledger", "web"} {
 		declaration += fmt.Sprintf("[service.%s]\nrun = \"sleep 1000\"\n", name)
-		services = append(services, api.Status{Name: name, State: keep.Ready, Step: 1})
+		services = append(services, api.Status{Name: name, State: supervise.Ready, Step: 1})
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "neighbour.toml"), []byte(declaration), 0o600))
 	p, err := project.Open(dir)

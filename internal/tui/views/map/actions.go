@@ -10,7 +10,8 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/browser"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/insight"
+	"neighbour/internal/core/supervise"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/panel"
 	"neighbour/internal/tui/view"
@@ -70,7 +71,7 @@ func do(e *view.Env, a *action, withNeeds bool, names ...string) tea.Cmd {
 }
 
 // awaitImpact asks the keeper what else an operation on a service is about.
-func awaitImpact(e *view.Env, service string, then func(keep.Impact) tea.Cmd) tea.Cmd {
+func awaitImpact(e *view.Env, service string, then func(insight.Impact) tea.Cmd) tea.Cmd {
 	if service == "" {
 		return nil
 	}
@@ -82,10 +83,10 @@ func awaitImpact(e *view.Env, service string, then func(keep.Impact) tea.Cmd) te
 
 // stopOne stops a service; if others go with it, it asks.
 func stopOne(e *view.Env, service string) tea.Cmd {
-	return awaitImpact(e, service, func(i keep.Impact) tea.Cmd { return stopWith(e, i) })
+	return awaitImpact(e, service, func(i insight.Impact) tea.Cmd { return stopWith(e, i) })
 }
 
-func stopWith(e *view.Env, i keep.Impact) tea.Cmd {
+func stopWith(e *view.Env, i insight.Impact) tea.Cmd {
 	stop := func() tea.Cmd { return do(e, stopping, false, i.Service) }
 	if len(i.Running) == 0 {
 		return stop()
@@ -99,13 +100,13 @@ func stopWith(e *view.Env, i keep.Impact) tea.Cmd {
 
 // askScope asks how many services an action is about.
 func askScope(e *view.Env, a *action, service string) tea.Cmd {
-	return awaitImpact(e, service, func(i keep.Impact) tea.Cmd {
+	return awaitImpact(e, service, func(i insight.Impact) tea.Cmd {
 		e.Show(scope(e, a, i))
 		return nil
 	})
 }
 
-func scope(e *view.Env, a *action, i keep.Impact) *panel.Menu {
+func scope(e *view.Env, a *action, i insight.Impact) *panel.Menu {
 	var choices []panel.Choice
 	add := func(text string, withNeeds bool, names ...string) {
 		choices = append(choices, panel.Choice{Text: text, Then: func() tea.Cmd { return do(e, a, withNeeds, names...) }})
@@ -153,7 +154,7 @@ func (v *mapView) copy(s api.Status) tea.Cmd {
 	return nil
 }
 
-func copyFact(e *view.Env, s api.Status, f keep.Fact) tea.Cmd {
+func copyFact(e *view.Env, s api.Status, f supervise.Fact) tea.Cmd {
 	e.Say(fmt.Sprintf("copied %s of %s", f.Name, s.Name), false)
 	return tea.SetClipboard(f.Value)
 }
@@ -170,7 +171,7 @@ func commands(e *view.Env) []view.Command {
 			e.Selected = name
 			return e.Turn("map", nil)
 		})
-		if pageOf(s) != "" && s.State == keep.Ready {
+		if pageOf(s) != "" && s.State == supervise.Ready {
 			add("open "+name+"'s page", "o", func() tea.Cmd { return openPage(e, s) })
 		}
 		for _, f := range s.Facts {

@@ -7,7 +7,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/insight"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/panel"
 	"neighbour/internal/tui/ui"
@@ -29,7 +29,7 @@ func askChanges(e *view.Env) tea.Cmd {
 // changes shows what a changed declaration means, and asks whether to apply it.
 type changes struct {
 	env     *view.Env
-	effects []keep.Effect
+	effects []insight.Effect
 }
 
 // Render draws the panel.
@@ -40,13 +40,13 @@ func (c *changes) Render() []string {
 	room := max(3, c.env.Height-11)
 	shown := 0
 	for _, e := range c.effects {
-		if (e.Does == keep.Keeps || e.Does == keep.Rests) && e.Why == "" {
+		if (e.Does == insight.Keeps || e.Does == insight.Rests) && e.Why == "" {
 			continue
 		}
 		if shown++; shown > room {
 			continue
 		}
-		in := map[string]ui.Ink{keep.Starts: ui.Good, keep.Stops: ui.Bad, keep.Restarts: ui.Busy, keep.Keeps: ui.Faint, keep.Rests: ui.Faint}[e.Does]
+		in := map[string]ui.Ink{insight.Starts: ui.Good, insight.Stops: ui.Bad, insight.Restarts: ui.Busy, insight.Keeps: ui.Faint, insight.Rests: ui.Faint}[e.Does]
 		lines = append(lines, display.Truncate(t.Paint(ui.Strong, display.Pad(display.Truncate(e.Service, 15), 16))+t.Paint(in, display.Pad(e.InWords(), 10))+t.Paint(ui.Plain, display.Plain(e.Why)), width))
 		if e.Refused != "" {
 			lines = append(lines, display.Truncate(display.Pad("", 16)+t.Paint(ui.Bad, "could not start: "+display.Plain(e.Refused)), width))
@@ -55,7 +55,7 @@ func (c *changes) Render() []string {
 	if shown > room {
 		lines = append(lines, t.Paint(ui.Faint, fmt.Sprintf("and %d more", shown-room)))
 	}
-	lines = append(lines, "", t.Paint(ui.Plain, display.Truncate(keep.Summary(c.effects)+"; data is kept", width)), "",
+	lines = append(lines, "", t.Paint(ui.Plain, display.Truncate(insight.Summary(c.effects)+"; data is kept", width)), "",
 		t.Paint(ui.Accent, "enter")+" "+t.Paint(ui.Plain, "do it")+"   "+t.Paint(ui.Accent, "esc")+" "+t.Paint(ui.Plain, "leave everything as it is"))
 	return t.Frame("What neighbour.toml means now", lines, c.env.Width)
 }

@@ -9,7 +9,7 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/core/journal"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/supervise"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
 	"neighbour/internal/tui/ui"
@@ -67,10 +67,10 @@ func (v *mapView) doorstepLeft(s api.Status, width, rows int) []string {
 	}
 	out = append(out, v.tries(s, width)...)
 	facts := v.facts(s, width)
-	if s.Optional && (s.State == keep.Failed || s.State == keep.Ailing) {
+	if s.Optional && (s.State == supervise.Failed || s.State == supervise.Ailing) {
 		out = append(out, "  "+t.Paint(ui.Faint, "it is optional: others start without it"))
 	}
-	if s.State == keep.Failed || s.State == keep.Ailing { // the reason comes first
+	if s.State == supervise.Failed || s.State == supervise.Ailing { // the reason comes first
 		facts = facts[:min(len(facts), max(1, rows-len(out)-1))]
 	}
 	// How to reach it must be seen even where the reason is long.
@@ -88,7 +88,7 @@ func (v *mapView) doorstepLeft(s api.Status, width, rows int) []string {
 
 // tries tells how the latest lives of a service ended, if there were several.
 func (v *mapView) tries(s api.Status, width int) []string {
-	if len(s.Tries) < 2 || s.State == keep.Ready {
+	if len(s.Tries) < 2 || s.State == supervise.Ready {
 		return nil
 	}
 	var out []string
@@ -140,8 +140,8 @@ func (v *mapView) facts(s api.Status, width int) []string {
 		row(name, n, ui.Plain)
 	}
 	switch f, found := v.Finding(s.Name); {
-	case found && s.State == keep.Failed && len(f.Actions) > 0: // beside, with their keys
-	case found && s.State == keep.Failed:
+	case found && s.State == supervise.Failed && len(f.Actions) > 0: // beside, with their keys
+	case found && s.State == supervise.Failed:
 		row("found", signs.Level(f.Level)+" "+f.What, view.LevelInk(f.Level))
 		row("do", f.Remedy, ui.Strong)
 	case found:
@@ -176,7 +176,7 @@ func (v *mapView) facts(s api.Status, width int) []string {
 }
 
 // masked returns a fact's value as it may be shown now.
-func (v *mapView) masked(f keep.Fact) string {
+func (v *mapView) masked(f supervise.Fact) string {
 	if !f.Secret || v.reveal {
 		return f.Value
 	}
@@ -213,7 +213,7 @@ func (v *mapView) doorstepRight(s api.Status, width, rows int) []string {
 // remedyRows are what can be done about a failed service, each with its key.
 func (v *mapView) remedyRows(s api.Status, width int) []string {
 	f, found := v.Finding(s.Name)
-	if !found || s.State != keep.Failed || len(f.Actions) == 0 {
+	if !found || s.State != supervise.Failed || len(f.Actions) == 0 {
 		return nil
 	}
 	t := v.Theme()

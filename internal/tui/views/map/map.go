@@ -7,7 +7,8 @@ import (
 	"time"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/words"
 	"neighbour/internal/display"
 	"neighbour/internal/layout"
 	"neighbour/internal/signs"
@@ -271,13 +272,13 @@ func drawNet(c *ui.Canvas, x0, x1, x, row, to int, i ui.Ink) {
 // note returns what stands beside a state on a card: how long it took, or takes.
 func note(s api.Status, now time.Time) string {
 	switch s.State {
-	case keep.Ready, keep.Ailing, keep.Finished:
+	case supervise.Ready, supervise.Ailing, supervise.Finished:
 		if s.ReadyMS > 0 {
-			return keep.Millis(s.ReadyMS)
+			return words.Millis(s.ReadyMS)
 		}
-	case keep.Preparing, keep.Starting, keep.Stopping:
-		return keep.Span(now.Sub(s.Since))
-	case keep.Failed, keep.Waiting:
+	case supervise.Preparing, supervise.Starting, supervise.Stopping:
+		return words.Span(now.Sub(s.Since))
+	case supervise.Failed, supervise.Waiting:
 		if s.Restarts > 0 {
 			return fmt.Sprintf("restarts %d", s.Restarts)
 		}
@@ -289,9 +290,9 @@ func note(s api.Status, now time.Time) string {
 // doing, or the reason it can't.
 func what(s api.Status) string {
 	switch {
-	case s.State == keep.Waiting || s.State == keep.Preparing || s.State == keep.Failed || s.State == keep.Ailing:
+	case s.State == supervise.Waiting || s.State == supervise.Preparing || s.State == supervise.Failed || s.State == supervise.Ailing:
 		return display.Plain(s.Reason)
-	case s.State == keep.Starting && s.Reason != "":
+	case s.State == supervise.Starting && s.Reason != "":
 		return display.Plain(s.Reason)
 	case s.Command != "":
 		short := shortCommand(s.Command)
@@ -333,7 +334,7 @@ func (v *mapView) drawCard(c *ui.Canvas, x, y, width, tall int, s api.Status) {
 	title := display.Truncate(s.Name, inner-1)
 	c.Text(x, y, border, corner[0]+" "+strings.Repeat(" ", display.Width(title))+" "+strings.Repeat(dash, width-4-display.Width(title))+corner[1])
 	c.Text(x+2, y, name, title)
-	if f, found := v.Finding(s.Name); found && s.State != keep.Failed { // a failure says it all
+	if f, found := v.Finding(s.Name); found && s.State != supervise.Failed { // a failure says it all
 		c.Text(x+width-4, y, border, " ")
 		c.Text(x+width-3, y, view.LevelInk(f.Level), signs.Level(f.Level))
 		c.Text(x+width-2, y, border, " ")
@@ -349,7 +350,7 @@ func (v *mapView) drawCard(c *ui.Canvas, x, y, width, tall int, s api.Status) {
 	if tall == lowRows {
 		c.Text(x+2, y+1, view.StateInk(s.State), display.Truncate(state, inner))
 		left, right := inner-display.Width(state)-2, p
-		if s.State != keep.Ready {
+		if s.State != supervise.Ready {
 			right = beside
 		}
 		if left-display.Width(right)-1 < 6 {
@@ -368,7 +369,7 @@ func (v *mapView) drawCard(c *ui.Canvas, x, y, width, tall int, s api.Status) {
 	c.Text(x+width-2-display.Width(beside), y+1, ui.Faint, beside)
 
 	room := inner
-	if display.Width(what(s)) > room-display.Width(p)-1 && s.State != keep.Ready {
+	if display.Width(what(s)) > room-display.Width(p)-1 && s.State != supervise.Ready {
 		p = "" // the reason is worth more
 	}
 	if p != "" {
@@ -429,7 +430,7 @@ func (v *mapView) drawLine(c *ui.Canvas, x, y, width int, s api.Status) {
 	}
 	c.Text(x+1, y, view.StateInk(s.State), signs.State(s.State))
 	right := string(s.State)
-	if s.State == keep.Ready {
+	if s.State == supervise.Ready {
 		right = note(s, v.Now) // the shape says ready; the time is worth more
 		if right == "" {
 			right = "ready"
@@ -452,7 +453,7 @@ func (v *mapView) drawLine(c *ui.Canvas, x, y, width int, s api.Status) {
 	}
 	title := display.Truncate(s.Name, width-4)
 	c.Text(x+3, y, name, title)
-	if f, found := v.Finding(s.Name); found && s.State != keep.Failed && display.Width(title)+display.Width(right)+8 <= width {
+	if f, found := v.Finding(s.Name); found && s.State != supervise.Failed && display.Width(title)+display.Width(right)+8 <= width {
 		c.Text(x+4+display.Width(title), y, view.LevelInk(f.Level), signs.Level(f.Level))
 	}
 	c.Text(x+width-1-display.Width(right), y, ui.Faint, right)
@@ -533,7 +534,7 @@ func (v *mapView) selectFirst() {
 		return
 	}
 	first := names[0]
-	for _, bad := range []keep.State{keep.Failed, keep.Ailing} {
+	for _, bad := range []supervise.State{supervise.Failed, supervise.Ailing} {
 		if i := slices.IndexFunc(names, func(n string) bool { return v.Services[n].State == bad }); i >= 0 {
 			first = names[i]
 			break

@@ -9,7 +9,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/supervise"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/act"
 	"neighbour/internal/tui/prefs"
@@ -148,7 +148,7 @@ func (v *mapView) Bindings() []view.Binding {
 		}).If(there).Spare(6).Helps("the same, for more services"),
 		view.Act("enter", "log", func() tea.Cmd { return v.Turn("logs", logs.Args{Service: s.Name}) }).If(there).Helps("its log"),
 		view.Act("c", "copy", func() tea.Cmd { return v.copy(s) }).If(len(s.Facts) > 0).Spare(2).Helps("copy its address or a credential"),
-		view.Act("o", "open page", func() tea.Cmd { return openPage(v.Env, s) }).If(pageOf(s) != "" && s.State == keep.Ready).Spare(3).Helps("open its page in the browser"),
+		view.Act("o", "open page", func() tea.Cmd { return openPage(v.Env, s) }).If(pageOf(s) != "" && s.State == supervise.Ready).Spare(3).Helps("open its page in the browser"),
 		view.Act("v", does, func() tea.Cmd {
 			v.reveal = !v.reveal
 			return nil
@@ -189,7 +189,7 @@ func onService(key, does string, e *view.Env, a *action, service string, sensibl
 // keys its doorstep shows.
 func (v *mapView) remedies(s api.Status) []view.Binding {
 	f, ok := v.Finding(s.Name)
-	if !ok || s.State != keep.Failed {
+	if !ok || s.State != supervise.Failed {
 		return nil
 	}
 	var out []view.Binding
@@ -238,7 +238,7 @@ func (v *mapView) moveBorder(more bool) {
 }
 
 func hasSecret(s api.Status) bool {
-	return slices.ContainsFunc(s.Facts, func(f keep.Fact) bool { return f.Secret })
+	return slices.ContainsFunc(s.Facts, func(f supervise.Fact) bool { return f.Secret })
 }
 
 // pageOf returns the address of a service's page, "" if it has none.

@@ -10,7 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/insight"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/wire"
 	"neighbour/internal/display"
@@ -40,7 +40,7 @@ func commands(e *view.Env) []view.Command {
 
 // wiringMsg brings the wiring.
 type wiringMsg struct {
-	wiring keep.Wiring
+	wiring insight.Wiring
 	err    error
 }
 
@@ -67,7 +67,7 @@ var parts = []string{"variables", "ports", "env files"}
 type wiring struct {
 	*view.Env
 	view.Still
-	wiring keep.Wiring
+	wiring insight.Wiring
 	loaded bool
 	err    string
 	part   int
@@ -345,7 +345,7 @@ func (v *wiring) detailRow(label, text string, in ui.Ink) []string {
 }
 
 // variable returns the chain from the facts to what reads the variable.
-func (v *wiring) variable(w keep.Wired) []string {
+func (v *wiring) variable(w insight.Wired) []string {
 	out := []string{v.rule(w.Service + " · " + w.Name)}
 	out = append(out, v.detailRow("value", v.value(w.Value, w.Secret), ui.Strong)...)
 	chain := ""

@@ -1,4 +1,4 @@
-package keep
+package insight
 
 import (
 	"testing"

@@ -1,4 +1,4 @@
-package keep
+package launch
 
 import (
 	"errors"

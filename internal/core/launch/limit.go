@@ -1,4 +1,4 @@
-package keep
+package launch
 
 import (
 	"crypto/sha256"
@@ -6,11 +6,12 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/proc"
+	"neighbour/internal/core/supervise"
 )
 
 // confine returns the control group that bounds the service, nil if it has no
 // limits or may not have a group; then its limits are watched.
-func (d *serverDriver) confine() *proc.Group {
+func (d *Driver) confine() *proc.Group {
 	l := d.svc.Limit
 	if l == (declare.Limit{}) {
 		return nil
@@ -32,7 +33,7 @@ func (d *serverDriver) confine() *proc.Group {
 
 // killedForMemory says that the system killed the process because it used
 // more memory than it may.
-func (d *serverDriver) killedForMemory(exit proc.Exit) error {
+func (d *Driver) killedForMemory(exit proc.Exit) error {
 	d.mu.Lock()
 	group := d.group
 	d.mu.Unlock()
@@ -43,19 +44,19 @@ func (d *serverDriver) killedForMemory(exit proc.Exit) error {
 	d.mu.Lock()
 	d.group = nil
 	d.mu.Unlock()
-	return &failure{reason: fmt.Sprintf("%s: it went over its memory limit of %s, and was killed by the system", exit, d.svc.Limit.Memory)}
+	return &supervise.Failure{Reason: fmt.Sprintf("%s: it went over its memory limit of %s, and was killed by the system", exit, d.svc.Limit.Memory)}
 }
 
-// ended gives back the control group.
-func (d *serverDriver) ended() {
+// Ended gives back the control group.
+func (d *Driver) Ended() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.group.Remove()
 	d.group = nil
 }
 
-// over says that the service uses more than it may.
-func (d *serverDriver) over(percent float32, memory uint64) string {
+// Over says that the service uses more than it may.
+func (d *Driver) Over(percent float32, memory uint64) string {
 	l := d.svc.Limit
 	switch {
 	case l.Memory > 0 && memory > uint64(l.Memory):

@@ -1,9 +1,10 @@
-package keep
+package insight
 
 import (
 	"cmp"
 	"slices"
 
+	"neighbour/internal/core/launch"
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/project"
 )
@@ -39,27 +40,28 @@ type PortUse struct {
 	Conflict bool   `json:"conflict,omitempty"`
 }
 
-// Wiring tells how the project is wired. A service whose values can't be
+// WiringOf tells how a project is wired. A service whose values can't be
 // resolved has no variables; the checks say why.
-func (k *Keeper) Wiring() (Wiring, error) {
-	p := k.project
+func WiringOf(p *project.Project, services Services) (Wiring, error) {
 	w := Wiring{Files: p.EnvFiles()}
 	var numbers []int
-	k.each(func(u *unit) {
-		w.Services = append(w.Services, u.svc.Name)
-		vars, err := p.Explain(u.svc, w.Files)
+	for _, name := range slices.Concat(p.Plan.Steps()...) {
+		s := p.Service(name)
+		w.Services = append(w.Services, name)
+		vars, err := p.Explain(s, w.Files)
 		if err != nil {
-			return
+			continue
 		}
+		given := services[name].Given()
 		for _, v := range vars {
-			was, launched := u.driver.given()[v.Name]
-			w.Variables = append(w.Variables, Wired{v, launched && was != digest(v.Value)})
+			was, launched := given[v.Name]
+			w.Variables = append(w.Variables, Wired{v, launched && was != launch.Digest(v.Value)})
 		}
-		if n, err := p.Port(u.svc); err == nil && n != 0 {
-			w.Ports = append(w.Ports, PortUse{Port: n, Service: u.svc.Name, Declared: u.svc.Port == n})
+		if n, err := p.Port(s); err == nil && n != 0 {
+			w.Ports = append(w.Ports, PortUse{Port: n, Service: name, Declared: s.Port == n})
 			numbers = append(numbers, n)
 		}
-	})
+	}
 	if len(numbers) == 0 {
 		return w, nil
 	}
@@ -91,19 +93,4 @@ func (k *Keeper) Wiring() (Wiring, error) {
 		return cmp.Compare(a.Port, b.Port)
 	})
 	return w, nil
-}
-
-// writeEnvFile writes the declared env file, where a fact in it has changed.
-func (k *Keeper) writeEnvFile() {
-	if k.project == nil || k.decl.EnvFile == nil {
-		return
-	}
-	tracked, err := k.project.WriteEnvFile()
-	switch {
-	case err != nil:
-		k.log.Error("the env file", "why", err)
-		k.warn(err.Error())
-	case tracked:
-		k.warn(k.decl.EnvFile.Write.Value + " is written with values of this machine, and git tracks it: take it out of git, or write another file")
-	}
 }

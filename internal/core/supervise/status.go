@@ -1,11 +1,11 @@
-package keep
+package supervise
 
 import (
 	"fmt"
-	"strings"
 	"time"
 
 	"neighbour/internal/core/journal"
+	"neighbour/internal/core/words"
 )
 
 // State is where a service is in its life.
@@ -157,8 +157,22 @@ type Usage struct {
 const (
 	recentChecks  = 60
 	recentSamples = 60
-	recentLines   = 50
+	recentLines   = RecentLines
 )
+
+// RecentLines is how many lines of output a status keeps.
+const RecentLines = 50
+
+// Printed adds lines of output.
+func (s *Status) Printed(lines []journal.Line) {
+	s.Lines = push(s.Lines, recentLines, lines[max(0, len(lines)-recentLines):]...)
+}
+
+// Used adds a sample of usage.
+func (s *Status) Used(percent float32, memory uint64) {
+	s.Usage.CPU = push(s.Usage.CPU, recentSamples, percent)
+	s.Usage.Memory = push(s.Usage.Memory, recentSamples, memory)
+}
 
 func push[T any](list []T, limit int, v ...T) []T {
 	// A fresh slice: earlier ones are in the hands of clients.
@@ -168,16 +182,16 @@ func push[T any](list []T, limit int, v ...T) []T {
 
 // Sentence says in words how a service is and why.
 func (s Status) Sentence(now time.Time) string {
-	since := Span(now.Sub(s.Since))
+	since := words.Span(now.Sub(s.Since))
 	switch s.State {
 	case Ready:
 		text := "Ready for " + since
 		if s.ReadyMS > 0 {
-			text += ", after " + Millis(s.ReadyMS)
+			text += ", after " + words.Millis(s.ReadyMS)
 		}
 		text += "; " + s.checksInWords(now)
 		if s.Restarts > 0 {
-			text += fmt.Sprintf("; restarted %s", times(s.Restarts))
+			text += fmt.Sprintf("; restarted %s", words.Times(s.Restarts))
 		}
 		for _, more := range []string{s.Over, s.Reason} {
 			if more != "" {
@@ -193,24 +207,24 @@ func (s Status) Sentence(now time.Time) string {
 			text += "; newest check: " + s.Reason
 		}
 		if !s.Until.IsZero() {
-			text += "; " + Span(s.Until.Sub(now)) + " left"
+			text += "; " + words.Span(s.Until.Sub(now)) + " left"
 		}
 		return text
 	case Preparing:
 		return fmt.Sprintf("Preparing for %s: %s", since, s.Reason)
 	case Waiting:
 		if !s.Until.IsZero() {
-			return fmt.Sprintf("Waiting: %s; next try in %s", s.Reason, Span(s.Until.Sub(now)))
+			return fmt.Sprintf("Waiting: %s; next try in %s", s.Reason, words.Span(s.Until.Sub(now)))
 		}
 		return "Waiting: " + s.Reason
 	case Stopping:
-		return fmt.Sprintf("Stopping for %s%s", since, colon(s.Reason))
+		return fmt.Sprintf("Stopping for %s%s", since, words.Because(s.Reason))
 	case Failed:
 		return fmt.Sprintf("Failed %s ago: %s", since, s.Reason)
 	case Finished:
-		return fmt.Sprintf("Finished %s ago, as it should%s", since, colon(s.Reason))
+		return fmt.Sprintf("Finished %s ago, as it should%s", since, words.Because(s.Reason))
 	}
-	return "Stopped" + colon(s.Reason)
+	return "Stopped" + words.Because(s.Reason)
 }
 
 func (s Status) checksInWords(now time.Time) string {
@@ -219,72 +233,7 @@ func (s Status) checksInWords(now time.Time) string {
 	case c.Total == 0:
 		return "not checked again yet"
 	case c.Failed == 0:
-		return fmt.Sprintf("%s, none failed", count(c.Total, "check"))
+		return fmt.Sprintf("%s, none failed", words.Count(c.Total, "check"))
 	}
-	return fmt.Sprintf("%d of %s failed, the last %s ago", c.Failed, count(c.Total, "check"), Span(now.Sub(c.LastFailed)))
-}
-
-func colon(reason string) string {
-	if reason == "" {
-		return ""
-	}
-	return ": " + reason
-}
-
-func count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}
-
-func times(n int) string {
-	switch n {
-	case 1:
-		return "once"
-	case 2:
-		return "twice"
-	}
-	return fmt.Sprintf("%d times", n)
-}
-
-// Span puts a length of time in a few words: "12 min".
-func Span(d time.Duration) string {
-	switch d = max(d, 0); {
-	case d < 10*time.Second:
-		return fmt.Sprintf("%.1f s", d.Seconds())
-	case d < 2*time.Minute:
-		return fmt.Sprintf("%d s", int(d.Seconds()))
-	case d < 2*time.Hour:
-		return fmt.Sprintf("%d min", int(d.Minutes()))
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h", int(d.Hours()))
-	}
-	return fmt.Sprintf("%d days", int(d.Hours()/24))
-}
-
-// round is Span for a length that somebody chose, which is mostly a whole one.
-func round(d time.Duration) string {
-	if d < time.Second {
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	}
-	if d < 2*time.Minute && d%time.Second == 0 {
-		return fmt.Sprintf("%d s", int(d.Seconds()))
-	}
-	return Span(d)
-}
-
-// Millis puts milliseconds in a few words: "0.31 s".
-func Millis(ms float64) string {
-	if ms < 9995 {
-		return fmt.Sprintf("%.2f s", ms/1000)
-	}
-	return Span(time.Duration(ms) * time.Millisecond)
-}
-
-func join(names []string) string {
-	if len(names) < 2 {
-		return strings.Join(names, "")
-	}
-	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
+	return fmt.Sprintf("%d of %s failed, the last %s ago", c.Failed, words.Count(c.Total, "check"), words.Span(now.Sub(c.LastFailed)))
 }

@@ -1,4 +1,4 @@
-package keep
+package supervise
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"neighbour/internal/core/probe"
+	"neighbour/internal/core/words"
 )
 
 // pace returns the pause between checks of a service that isn't ready yet: short
@@ -27,68 +28,68 @@ func pace(since time.Duration) time.Duration {
 
 // becomeReady checks until the service is ready. If it doesn't come to that,
 // over is true and end says why.
-func (u *unit) becomeReady(ctx context.Context, p process) (over bool, end ending) {
-	rules := u.driver.policy()
-	check, provision, err := u.driver.starter()
+func (sv *Service) becomeReady(ctx context.Context, p Process) (over bool, end ending) {
+	rules := sv.driver.Policy()
+	check, provision, err := sv.driver.Starter()
 	if err != nil {
 		return true, ending{err: err}
 	}
 	defer done(check)
 	began := time.Now()
 	var limit <-chan time.Time
-	if !rules.once {
-		timer := time.NewTimer(rules.within)
+	if !rules.Once {
+		timer := time.NewTimer(rules.Within)
 		defer timer.Stop()
 		limit = timer.C
-		u.set(func(s *Status) { s.Until = began.Add(rules.within) })
+		sv.Set(func(s *Status) { s.Until = began.Add(rules.Within) })
 	} else {
-		u.set(func(s *Status) { s.Reason = "runs to its end" })
+		sv.Set(func(s *Status) { s.Reason = "runs to its end" })
 	}
 	last := "no check has answered yet"
 	looked, where := began, "" // when it was looked where it listens, and what was found
 	for {
 		var pause <-chan time.Time
 		switch {
-		case rules.once: // ready means ended
+		case rules.Once: // ready means ended
 		case check == nil:
 			pause = time.After(settle)
 			if time.Since(began) >= settle {
-				u.becameReady(began, rules.when != "always")
+				sv.becameReady(began, rules.When != "always")
 				return false, ending{}
 			}
 		default:
-			answer, err, over := u.check(ctx, p, check, rules.timeout)
+			answer, err, over := sv.check(ctx, p, check, rules.Timeout)
 			if over {
 				break // the select below tells why
 			}
 			// What a stranger on the service's port answers is no verdict, and
 			// nothing is set up in a stranger's server.
-			if err == nil || fatal(err) {
-				if stranger := u.driver.foreign(p); stranger != nil {
+			if err == nil || final(err) {
+				if stranger := sv.driver.Foreign(p); stranger != nil {
 					return true, ending{err: stranger}
 				}
 			}
 			if err == nil && provision != nil {
-				if err = provision(ctx, u.set); err != nil && ctx.Err() == nil {
+				if err = provision(ctx, sv.Set); err != nil && ctx.Err() == nil {
 					return true, ending{err: err}
 				}
 			}
 			if err == nil {
-				u.becameReady(began, false)
+				sv.becameReady(began, false)
 				return false, ending{}
 			}
-			if fatal(err) {
+			if final(err) {
 				return true, ending{err: err}
 			}
 			if since := time.Since(looked); since > lookEvery {
-				looked, where = time.Now(), u.driver.listens(p)
+				looked, where = time.Now(), sv.driver.Listens(p)
 			}
 			if where != "" {
 				answer += "; " + where
 			}
 			if answer != last {
 				last = answer
-				u.set(func(s *Status) { s.Reason = answer })
+				sv.Set(func(s *Status) { s.Reason = answer })
 			}
 			pause = time.After(pace(time.Since(began)))
 		}
@@ -98,14 +99,14 @@ func (u *unit) becomeReady(ctx context.Context, p process) (over bool, end endin
 		case <-p.Done():
 			return true, ending{exit: p.Exit()}
 		case <-limit:
-			reason := fmt.Sprintf("not ready within %s; newest check: %s", round(rules.within), last)
-			if now := u.driver.listens(p); now != "" && where == "" {
+			reason := fmt.Sprintf("not ready within %s; newest check: %s", words.Limit(rules.Within), last)
+			if now := sv.driver.Listens(p); now != "" && where == "" {
 				reason += "; " + now
 			}
-			if line := u.driver.errorLine(); line != "" {
+			if line := sv.driver.ErrorLine(); line != "" {
 				reason += "; it printed: " + line
 			}
-			return true, ending{err: &failure{reason: reason, remarks: u.driver.lastLines(6)}}
+			return true, ending{err: &Failure{Reason: reason, Remarks: sv.driver.LastLines(6)}}
 		case <-pause:
 		}
 	}
@@ -124,8 +125,8 @@ const lookEvery = 2 * time.Second
 
 // becameReady enters the state ready; onTrial says that nothing but time has
 // told so.
-func (u *unit) becameReady(began time.Time, onTrial bool) {
-	u.set(func(s *Status) {
+func (sv *Service) becameReady(began time.Time, onTrial bool) {
+	sv.Set(func(s *Status) {
 		s.Trial = onTrial
 		s.State, s.Reason, s.Remarks, s.Until, s.Blocked = Ready, "", nil, time.Time{}, false
 		s.ReadyMS = float64(time.Since(began).Microseconds()) / 1000
@@ -135,7 +136,7 @@ func (u *unit) becameReady(began time.Time, onTrial bool) {
 // check runs one check; done says that the process ended or the attempt was
 // cancelled before the check was through. On failure answer is the error's
 // text.
-func (u *unit) check(ctx context.Context, p process, check probe.Probe, timeout time.Duration) (answer string, err error, done bool) {
+func (sv *Service) check(ctx context.Context, p Process, check probe.Probe, timeout time.Duration) (answer string, err error, done bool) {
 	ctx, cancel := context.WithTimeout(ctx, timeout)
 	defer cancel()
 	type result struct {
@@ -151,7 +152,7 @@ func (u *unit) check(ctx context.Context, p process, check probe.Probe, timeout 
 	case r := <-answered:
 		if r.err != nil {
 			if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-				r.err = fmt.Errorf("no answer within %s", round(timeout))
+				r.err = fmt.Errorf("no answer within %s", words.Limit(timeout))
 			}
 			return r.err.Error(), r.err, errors.Is(ctx.Err(), context.Canceled)
 		}
@@ -164,12 +165,12 @@ func (u *unit) check(ctx context.Context, p process, check probe.Probe, timeout 
 // stayReady checks a ready service now and then until its process ends, it is
 // stopped, or it has been ailing for so long that it is to be restarted, which
 // comes back as an error.
-func (u *unit) stayReady(ctx context.Context, p process) error {
-	rules := u.driver.policy()
-	check, err := u.driver.probe()
+func (sv *Service) stayReady(ctx context.Context, p Process) error {
+	rules := sv.driver.Policy()
+	check, err := sv.driver.Probe()
 	if err != nil || check == nil {
 		var over <-chan time.Time
-		if s := u.snapshot(); s.Trial {
+		if s := sv.Status(); s.Trial {
 			over = time.After(trial - settle - time.Since(s.Since))
 		}
 		for {
@@ -179,12 +180,12 @@ func (u *unit) stayReady(ctx context.Context, p process) error {
 			case <-p.Done():
 				return nil
 			case <-over:
-				u.set(func(s *Status) { s.Trial = false })
+				sv.Set(func(s *Status) { s.Trial = false })
 			}
 		}
 	}
 	defer done(check)
-	next := time.NewTimer(untilBeat(rules.every, true))
+	next := time.NewTimer(untilBeat(rules.Every, true))
 	defer next.Stop()
 	fails := 0
 	for {
@@ -196,7 +197,7 @@ func (u *unit) stayReady(ctx context.Context, p process) error {
 		case <-next.C:
 		}
 		began := time.Now()
-		answer, err, over := u.check(ctx, p, check, rules.timeout)
+		answer, err, over := sv.check(ctx, p, check, rules.Timeout)
 		if over {
 			continue
 		}
@@ -207,7 +208,7 @@ func (u *unit) stayReady(ctx context.Context, p process) error {
 		} else {
 			fails = 0
 		}
-		u.set(func(s *Status) {
+		sv.Set(func(s *Status) {
 			s.Checks.Total++
 			s.Checks.Recent = push(s.Checks.Recent, recentChecks, took)
 			if err != nil {
@@ -215,19 +216,19 @@ func (u *unit) stayReady(ctx context.Context, p process) error {
 				s.Checks.LastFailed = time.Now()
 			}
 			switch {
-			case fails >= rules.fails:
+			case fails >= rules.Fails:
 				s.State, s.Reason = Ailing, answer
 			case err == nil && s.State == Ailing:
 				s.State, s.Reason = Ready, ""
 			}
 		})
-		if s := u.snapshot(); s.State == Ailing && rules.ailing > 0 && time.Since(s.Since) >= rules.ailing {
-			return &failure{
-				reason:  fmt.Sprintf("its check failed for %s: %s", Span(time.Since(s.Since)), answer),
-				remarks: u.driver.lastLines(6),
+		if s := sv.Status(); s.State == Ailing && rules.Ailing > 0 && time.Since(s.Since) >= rules.Ailing {
+			return &Failure{
+				Reason:  fmt.Sprintf("its check failed for %s: %s", words.Span(time.Since(s.Since)), answer),
+				Remarks: sv.driver.LastLines(6),
 			}
 		}
-		next.Reset(untilBeat(rules.every, false))
+		next.Reset(untilBeat(rules.Every, false))
 	}
 }
 

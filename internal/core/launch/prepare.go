@@ -1,4 +1,4 @@
-package keep
+package launch
 
 import (
 	"context"
@@ -11,11 +11,13 @@ import (
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/proc"
+	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/words"
 )
 
-// sharedRuns lets services that prepare alike in the same folder do so once:
+// Preparations lets services that prepare alike in the same folder do so once:
 // the others wait, and take the result.
-type sharedRuns struct {
+type Preparations struct {
 	mu  sync.Mutex
 	all map[string]*sharedRun // by project.PreparationKey
 }
@@ -32,9 +34,10 @@ type sharedRun struct {
 	by string // the service that runs it
 }
 
-func newSharedRuns() *sharedRuns { return &sharedRuns{all: map[string]*sharedRun{}} }
+// NewPreparations returns preparations of which none has run.
+func NewPreparations() *Preparations { return &Preparations{all: map[string]*sharedRun{}} }
 
-func (s *sharedRuns) of(key string) *sharedRun {
+func (s *Preparations) of(key string) *sharedRun {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	r := s.all[key]
@@ -69,7 +72,7 @@ func (r *sharedRun) take(ctx context.Context, service string, waiting func(other
 
 // preparations runs the declared commands that are due, each unless it has run
 // since the start was asked for. What they print goes to the service's log.
-func (d *serverDriver) preparations(ctx context.Context, in *kind.Instance, r request, set func(func(*Status))) error {
+func (d *Driver) preparations(ctx context.Context, in *kind.Instance, r supervise.Request, set func(func(*supervise.Status))) error {
 	for _, p := range d.svc.Prepare {
 		if err := d.preparation(ctx, in, r, p, set); err != nil {
 			return err
@@ -78,27 +81,29 @@ func (d *serverDriver) preparations(ctx context.Context, in *kind.Instance, r re
 	return nil
 }
 
-func (d *serverDriver) preparation(ctx context.Context, in *kind.Instance, r request, p declare.Preparation, set func(func(*Status))) error {
+func (d *Driver) preparation(ctx context.Context, in *kind.Instance, r supervise.Request, p declare.Preparation, set func(func(*supervise.Status))) error {
 	run := d.shared.of(d.project.PreparationKey(d.svc, p))
 	err := run.take(ctx, d.svc.Name, func(other string) {
-		set(func(s *Status) { s.State, s.Reason = Preparing, fmt.Sprintf("%s, which %s runs", p.Run, other) })
+		set(func(s *supervise.Status) {
+			s.State, s.Reason = supervise.Preparing, fmt.Sprintf("%s, which %s runs", p.Run, other)
+		})
 	})
 	if err != nil {
 		return err
 	}
 	defer func() { <-run.busy }()
-	defer set(func(s *Status) { s.State, s.Reason = Starting, "" })
-	if run.began.After(r.at) {
+	defer set(func(s *supervise.Status) { s.State, s.Reason = supervise.Starting, "" })
+	if run.began.After(r.At) {
 		return run.err
 	}
 	due, err := d.project.PreparationDue(d.svc, p)
 	if err != nil {
 		return err
 	}
-	if due.Why == "" && !r.prepare {
+	if due.Why == "" && !r.Prepare {
 		return nil
 	}
-	set(func(s *Status) { s.State, s.Reason = Preparing, p.Run.String() })
+	set(func(s *supervise.Status) { s.State, s.Reason = supervise.Preparing, p.Run.String() })
 	began := time.Now()
 	if err = d.runPreparation(ctx, in, p); err == nil {
 		err = due.Done()
@@ -109,7 +114,7 @@ func (d *serverDriver) preparation(ctx context.Context, in *kind.Instance, r req
 	return err
 }
 
-func (d *serverDriver) runPreparation(ctx context.Context, in *kind.Instance, p declare.Preparation) error {
+func (d *Driver) runPreparation(ctx context.Context, in *kind.Instance, p declare.Preparation) error {
 	argv, err := in.Argv(p.Run)
 	if err != nil {
 		return err
@@ -148,7 +153,7 @@ func (d *serverDriver) runPreparation(ctx context.Context, in *kind.Instance, p 
 		}
 	}
 	// Nothing that it left may get in the way of the service.
-	if err := process.KillAll(killWait); err != nil {
+	if err := process.KillAll(supervise.KillWait); err != nil {
 		return err
 	}
 	if ctx.Err() != nil {
@@ -156,7 +161,7 @@ func (d *serverDriver) runPreparation(ctx context.Context, in *kind.Instance, p 
 	}
 	<-process.Done()
 	if exit := process.Exit(); !exit.OK() {
-		return &failure{reason: fmt.Sprintf("prepare: %s: %s after %s", p.Run, exit, Span(time.Since(began))), remarks: d.lastLines(6)}
+		return &supervise.Failure{Reason: fmt.Sprintf("prepare: %s: %s after %s", p.Run, exit, words.Span(time.Since(began))), Remarks: d.LastLines(6)}
 	}
 	return nil
 }

@@ -1,0 +1,106 @@
+package keep
+
+import (
+	"neighbour/internal/core/journal"
+	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/words"
+)
+
+// host is the keeper as its services see it.
+type host struct{ *Keeper }
+
+// Missing says what a service waits for, "" if it may start, and whether that
+// will not come by itself.
+func (k host) Missing(service string) (reason string, blocked bool) {
+	var waits, gone []string
+	for _, name := range k.decl.Service(service).Needs {
+		st := k.services[name].Status()
+		switch {
+		case st.State == supervise.Ready || st.State == supervise.Finished:
+		case st.Optional && (st.State == supervise.Failed || st.Blocked):
+		case st.State == supervise.Failed:
+			gone = append(gone, name+", which failed")
+		case st.State == supervise.Stopped:
+			gone = append(gone, name+", which is stopped")
+		case st.Blocked:
+			gone = append(gone, name+", which can't start")
+		case st.State == supervise.Ailing:
+			waits = append(waits, name+", which is ailing")
+		default:
+			waits = append(waits, name)
+		}
+	}
+	if len(gone) > 0 {
+		return "for " + words.Join(gone), true
+	}
+	if len(waits) > 0 {
+		return "for " + words.Join(waits), false
+	}
+	return "", false
+}
+
+// Changed tells everybody of a service's change.
+func (k host) Changed(before supervise.State, now supervise.Status, moved bool) {
+	if now.State != before {
+		k.noteState(before, now)
+	}
+	// By now it may have gone on, and the newest is what counts.
+	s := k.services[now.Name].Status()
+	k.mu.Lock()
+	for w := range k.watchers {
+		if moved {
+			w.moved(s.Name)
+		} else {
+			w.touch(s.Name)
+		}
+	}
+	k.mu.Unlock()
+	if !moved {
+		return
+	}
+	// Who waits for it looks again.
+	for _, name := range k.plan.NeededBy(s.Name) {
+		k.services[name].Wake()
+	}
+	k.ops.took(s)
+	k.log.Info("state", "service", s.Name, "state", s.State, "reason", s.Reason, "pid", s.PID)
+	k.measureStart()
+	k.saveSoon(s.Name)
+}
+
+// Replaced has the new process saved: a keeper that follows must know it.
+func (k host) Replaced(service string) { k.saveSoon(service) }
+
+// Note writes an event of a service down.
+func (k host) Note(service, event string, level journal.Level, text string) {
+	k.note(service, event, level, text)
+}
+
+// noteState writes down that a service came from one state into another.
+func (k host) noteState(before supervise.State, s supervise.Status) {
+	if before.Running() && !s.State.Running() {
+		k.catchUp(s.Name) // its last words come before its end
+	}
+	switch s.State {
+	case supervise.Preparing:
+		k.note(s.Name, "preparing", journal.Info, "preparing: "+s.Reason)
+	case supervise.Ready:
+		if before == supervise.Ailing {
+			k.note(s.Name, "ready", journal.Info, "ready again")
+		} else if s.ReadyMS > 0 {
+			k.note(s.Name, "ready", journal.Info, "ready after "+words.Millis(s.ReadyMS))
+		}
+	case supervise.Ailing:
+		k.note(s.Name, "ailing", journal.Warn, "ailing: "+s.Reason)
+	case supervise.Failed:
+		k.note(s.Name, "failed", journal.Error, "failed: "+s.Reason)
+	case supervise.Finished:
+		k.note(s.Name, "finished", journal.Info, "finished: "+s.Reason)
+	case supervise.Stopped:
+		k.note(s.Name, "stopped", journal.Info, "stopped"+words.Because(s.Reason))
+	case supervise.Waiting:
+		if before.Running() {
+			k.note(s.Name, "ended", journal.Warn, s.Reason)
+		}
+	}
+}

@@ -1,0 +1,96 @@
+package launch
+
+import (
+	"cmp"
+	"time"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/words"
+)
+
+// AtRest returns the status of a service that was never started.
+func AtRest(d *declare.Declaration, s *declare.Service) supervise.Status {
+	return supervise.Status{
+		Name: s.Name, Kind: s.Kind, State: supervise.Stopped, Optional: s.Optional, Since: time.Now(),
+		Needs: append([]string{}, s.Needs...), NeededBy: append([]string{}, d.Plan.NeededBy(s.Name)...), Step: d.Plan.Step(s.Name), Port: s.Port,
+	}
+}
+
+// Describe adds what the machine knows of a service.
+func Describe(p *project.Project, s *declare.Service, st *supervise.Status) {
+	k := p.Kind(s)
+	st.About = k.Info().About
+	st.Check = checkInWords(s, k.Info(), p.Wiring().ForDisplay)
+	if r, ok := s.Settings.(interface{ CommandLine() string }); ok {
+		st.Command = r.CommandLine()
+	}
+	if port, err := p.Port(s); err == nil {
+		st.Port = port
+	}
+	st.Declared.Port = s.Port
+	st.Declared.Version, st.Declared.Versioned = s.VersionConstraint()
+	st.Facts, _ = facts(p, s)
+	st.Warnings = notYet(p.Declaration, s)
+}
+
+// notYet says which keys of a service are accepted and not carried out yet.
+func notYet(d *declare.Declaration, s *declare.Service) []string {
+	if keys := d.LaterKeys(s.Name); len(keys) > 0 {
+		return []string{NotCarriedOut(keys)}
+	}
+	return nil
+}
+
+// NotCarriedOut says in words that keys are accepted and have no effect yet.
+func NotCarriedOut(keys []string) string {
+	if len(keys) == 1 {
+		return keys[0] + " is checked, and not carried out yet"
+	}
+	return words.Join(keys) + " are checked, and not carried out yet"
+}
+
+// facts returns a service's facts in its kind's order.
+func facts(p *project.Project, s *declare.Service) ([]supervise.Fact, error) {
+	values, err := p.Facts(s.Name)
+	if err != nil {
+		return nil, err
+	}
+	var out []supervise.Fact
+	info := declare.KindInfo{Facts: p.Kind(s).Info().Facts}
+	for _, name := range info.FactNames(s) {
+		if f, ok := values[name]; ok {
+			out = append(out, supervise.Fact{Name: name, Value: f.Value, Secret: f.Secret})
+		}
+	}
+	return out, nil
+}
+
+// checkInWords says how a service is checked.
+func checkInWords(s *declare.Service, k kind.Info, show func(string) string) string {
+	h := declare.Health{}
+	if s.Health != nil {
+		h = *s.Health
+	}
+	every := ", every " + words.Limit(cmp.Or(h.Every, declare.DefaultEvery))
+	once, ok := s.Settings.(interface{ RunsOnce() bool })
+	switch {
+	case ok && once.RunsOnce():
+		return "runs to its end, with exit 0"
+	case h.HTTP.Value != "":
+		return "HTTP " + show(h.HTTP.Value) + every
+	case h.TCP.Value != "":
+		return "connection to " + show(h.TCP.Value) + every
+	case !h.Run.IsZero():
+		return "command " + h.Run.String() + every
+	case h.Log.Regexp != nil:
+		return "a line that matches " + h.Log.String()
+	case k.Check != "":
+		return k.Check + every
+	case s.Listens:
+		return "connection to its port" + every
+	}
+	return "that its process runs"
+}

@@ -1,0 +1,223 @@
+// Package supervise leads one service through its states: from waiting for
+// what it needs through its start and its checks to its end, with restarts in
+// between. It knows of no project and of no other service; what differs from
+// service to service is behind a Driver, whoever supervises several is a Host.
+package supervise
+
+import (
+	"context"
+	"log/slog"
+	"sync"
+	"time"
+
+	"neighbour/internal/core/proc"
+)
+
+// Service is one service under supervision. While it is wanted, one goroutine
+// leads it through its states; one that isn't wanted has none. Its methods may
+// be called concurrently.
+type Service struct {
+	name    string
+	anyPort bool
+	driver  Driver
+	host    Host
+	ctx     context.Context
+	log     *slog.Logger
+
+	mu       sync.Mutex
+	status   Status
+	id       proc.ID // of its process, zero if there is none
+	launched time.Time
+	attempt  *attempt
+	asked    Request // of the attempt
+	// moved holds a value when something that it needs may have come into
+	// another state.
+	moved chan struct{}
+}
+
+// Config is what a service is made of.
+type Config struct {
+	// AnyPort says that the service may have any port, so that it is tried with
+	// another one if somebody was quicker to take its own.
+	AnyPort bool
+	Driver  Driver
+	Host    Host
+	Log     *slog.Logger
+	Status  Status // at first
+}
+
+// New makes a service, and starts nothing. When the context ends the
+// supervision does; its process goes on.
+func New(ctx context.Context, c Config) *Service {
+	return &Service{
+		name: c.Status.Name, anyPort: c.AnyPort, driver: c.Driver, host: c.Host, ctx: ctx, log: c.Log,
+		status: c.Status, moved: make(chan struct{}, 1),
+	}
+}
+
+// Name returns the service's name.
+func (sv *Service) Name() string { return sv.name }
+
+// Status returns the service as it is now.
+func (sv *Service) Status() Status {
+	sv.mu.Lock()
+	defer sv.mu.Unlock()
+	return sv.status
+}
+
+// Process returns the service's main process, the zero ID if it has none.
+func (sv *Service) Process() proc.ID {
+	sv.mu.Lock()
+	defer sv.mu.Unlock()
+	return sv.id
+}
+
+// Left returns what is to be known of the service by who supervises it next.
+func (sv *Service) Left() Left {
+	sv.mu.Lock()
+	l := Left{ID: sv.id, Status: sv.status}
+	sv.mu.Unlock()
+	l.Given = sv.driver.Given()
+	return l
+}
+
+// Given returns digests of the variables that the service was started with.
+func (sv *Service) Given() map[string]string { return sv.driver.Given() }
+
+// Wanted reports whether the service runs, or is to run.
+func (sv *Service) Wanted() bool {
+	sv.mu.Lock()
+	defer sv.mu.Unlock()
+	return sv.attempt != nil
+}
+
+// Settled reports whether a start of the service has come to its end.
+func (sv *Service) Settled() bool {
+	sv.mu.Lock()
+	defer sv.mu.Unlock()
+	return sv.status.State.Settled() || sv.status.Blocked
+}
+
+// Wake has the service look again at what it waits for.
+func (sv *Service) Wake() {
+	select {
+	case sv.moved <- struct{}{}:
+	default:
+	}
+}
+
+// attempt is the time from a start to the state that ends it.
+type attempt struct {
+	cancel context.CancelFunc
+	done   chan struct{}
+}
+
+// Start begins an attempt, unless one is under way or the service has run to
+// its end as it should, and reports whether it has.
+func (sv *Service) Start(r Request) bool { return sv.start(nil, r) }
+
+// Adopt goes on with what an earlier supervision left: its process, and its
+// status as renew changes it. If the process can't be had, nothing changes.
+func (sv *Service) Adopt(left Left, renew func(*Status)) error {
+	p, err := sv.driver.Adopt(left)
+	if err != nil {
+		return err
+	}
+	sv.Amend(func(s *Status) {
+		*s = left.Status
+		renew(s)
+	})
+	sv.start(p, Request{})
+	return nil
+}
+
+func (sv *Service) start(adopted Process, r Request) bool {
+	sv.mu.Lock()
+	if sv.attempt != nil || sv.status.State == Finished && !r.Again && adopted == nil {
+		sv.mu.Unlock()
+		return false
+	}
+	ctx, cancel := context.WithCancel(sv.ctx)
+	a := &attempt{cancel: cancel, done: make(chan struct{})}
+	sv.attempt, sv.asked = a, r
+	before := sv.status.State
+	if adopted == nil {
+		sv.status.Began = time.Now()
+		sv.status.Restarts, sv.status.Tries = 0, nil
+		sv.status.Checks = Checks{}
+		sv.status.State, sv.status.Reason, sv.status.Remarks, sv.status.Since = Waiting, "", nil, time.Now()
+		sv.status.Early = false
+	}
+	now := sv.status
+	sv.mu.Unlock()
+	sv.host.Changed(before, now, adopted == nil)
+	go func() {
+		sv.end(sv.supervise(ctx, adopted))
+		cancel()
+		close(a.done)
+	}()
+	return true
+}
+
+// end ends the attempt with its final state: both at once, so that who sees
+// the state may start the service again, and no start comes between.
+func (sv *Service) end(final func(*Status)) {
+	sv.Set(func(s *Status) {
+		sv.attempt = nil
+		final(s)
+	})
+}
+
+// Stop ends the attempt and waits until nothing of the service is left.
+func (sv *Service) Stop() {
+	sv.mu.Lock()
+	a := sv.attempt
+	sv.mu.Unlock()
+	if a == nil {
+		sv.Set(func(s *Status) {
+			if s.State != Stopped {
+				*s = stopped(*s, "")
+			}
+		})
+		return
+	}
+	a.cancel()
+	<-a.done
+}
+
+// Amend changes the status and tells nobody. Change is called with the service
+// locked.
+func (sv *Service) Amend(change func(*Status)) {
+	sv.mu.Lock()
+	defer sv.mu.Unlock()
+	change(&sv.status)
+}
+
+// Set changes the status and tells the host. Change is called with the service
+// locked.
+func (sv *Service) Set(change func(*Status)) {
+	sv.mu.Lock()
+	state, blocked, onTrial := sv.status.State, sv.status.Blocked, sv.status.Trial
+	change(&sv.status)
+	if sv.status.State != state {
+		sv.status.Since = time.Now()
+	}
+	// That it can't start matters to those who wait for it, as a state does.
+	moved := sv.status.State != state || sv.status.Blocked != blocked || sv.status.Trial != onTrial
+	now := sv.status
+	sv.mu.Unlock()
+	sv.host.Changed(state, now, moved)
+}
+
+// enter moves to a state.
+func (sv *Service) enter(state State, reason string) {
+	sv.Set(func(s *Status) {
+		s.State, s.Reason, s.Remarks, s.Blocked, s.Until = state, reason, nil, false, time.Time{}
+	})
+}
+
+func stopped(s Status, reason string) Status {
+	s.State, s.Reason, s.Remarks, s.Blocked, s.PID, s.Until = Stopped, reason, nil, false, 0, time.Time{}
+	s.ReadyMS, s.Usage, s.Over, s.Exposed, s.Trial, s.Early = 0, Usage{}, "", "", false, false
+	return s
+}

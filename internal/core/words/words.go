@@ -1,0 +1,78 @@
+// Package words puts numbers, times and lists into the words of a sentence.
+package words
+
+import (
+	"fmt"
+	"strings"
+	"time"
+)
+
+// Join makes a list of names: "a, b and c".
+func Join(names []string) string {
+	if len(names) < 2 {
+		return strings.Join(names, "")
+	}
+	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
+}
+
+// Count says how many there are of something: "1 check", "3 checks".
+func Count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+// Times says how often: "once", "twice", "3 times".
+func Times(n int) string {
+	switch n {
+	case 1:
+		return "once"
+	case 2:
+		return "twice"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
+// Span puts a measured length of time in a few words: "0.3 s", "12 min".
+func Span(d time.Duration) string {
+	switch d = max(d, 0); {
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}
+
+// Limit is Span for a length that somebody chose, which is mostly a whole
+// one: "10 s", "500 ms".
+func Limit(d time.Duration) string {
+	if d < time.Second {
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	}
+	if d < 2*time.Minute && d%time.Second == 0 {
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	}
+	return Span(d)
+}
+
+// Millis puts milliseconds in a few words: "0.31 s".
+func Millis(ms float64) string {
+	if ms < 9995 {
+		return fmt.Sprintf("%.2f s", ms/1000)
+	}
+	return Span(time.Duration(ms) * time.Millisecond)
+}
+
+// Because adds a reason to a sentence, if there is one: ": exit 3".
+func Because(reason string) string {
+	if reason == "" {
+		return ""
+	}
+	return ": " + reason
+}
