@@ -68,7 +68,10 @@ var (
 	logsEndpoint  = endpoint[none, journal.Answer]{method: "GET", path: "/logs", summary: "A part of the time line of what services printed", query: logQuery}
 	countEndpoint = endpoint[none, journal.Count]{method: "GET", path: "/logs/count", stream: true, summary: "How many entries there would be without a limit",
 		details: "Events tell how far the count has come; the last is the result.", query: logQuery}
-	impactEndpoint = endpoint[none, insight.Impact]{method: "GET", path: "/services/{name}/impact", summary: "What else an operation on a service is about"}
+	impactEndpoint      = endpoint[none, insight.Impact]{method: "GET", path: "/services/{name}/impact", summary: "What else an operation on a service is about"}
+	environmentEndpoint = endpoint[none, []project.Explained]{method: "GET", path: "/services/{name}/environment", summary: "The variables that a service gets, and those that lead to it if it is a server",
+		details: "Values are as they are, passwords too.",
+		query:   []parameter{{"files", "true: say what each variable hides in env files, too", "boolean"}}}
 	kindsEndpoint  = endpoint[none, []project.Available]{method: "GET", path: "/kinds", summary: "The kinds that a service may be of, and what is installed"}
 	checksEndpoint = endpoint[none, []check.Finding]{method: "GET", path: "/checks", summary: "What would go wrong, the worst first"}
 	wiringEndpoint = endpoint[none, insight.Wiring]{method: "GET", path: "/wiring", summary: "Which service gets what from which, the ports, and how the env files compare",

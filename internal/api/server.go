@@ -48,6 +48,7 @@ func NewServer(k *keep.Keeper, end context.CancelFunc, log *slog.Logger) *Server
 	handle(s, logsEndpoint, s.logs)
 	handleStream(s, countEndpoint, s.countLogs)
 	handle(s, impactEndpoint, s.impact)
+	handle(s, environmentEndpoint, s.environment)
 	handle(s, kindsEndpoint, s.kinds)
 	handle(s, checksEndpoint, s.checks)
 	handle(s, wiringEndpoint, s.wiring)
@@ -138,6 +139,11 @@ func (s *Server) stop(r *http.Request, n Names) (Done, func(), error) {
 func (s *Server) restart(r *http.Request, n Names) (Done, func(), error) {
 	told, began, err := s.keeper.Restart(asked(r), n.WithNeeds, n.Prepare, n.Services...)
 	return Done{Services: n.Services, Told: told, Began: began}, nil, err
+}
+
+func (s *Server) environment(r *http.Request, _ none) ([]project.Explained, func(), error) {
+	vars, err := s.keeper.Environment(r.PathValue("name"), r.URL.Query().Get("files") == "true")
+	return append([]project.Explained{}, vars...), nil, err
 }
 
 func (s *Server) kinds(*http.Request, none) ([]project.Available, func(), error) {

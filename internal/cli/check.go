@@ -9,7 +9,6 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/core/check"
-	"neighbour/internal/core/keep"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
@@ -31,11 +30,10 @@ it found would stop a start.`,
 			if err != nil {
 				return err
 			}
-			current, _, err := a.look(cmd.Context(), p)
+			all, err := api.Ask(cmd.Context(), p).Checks(cmd.Context())
 			if err != nil {
 				return err
 			}
-			all := check.Run(cmd.Context(), p, func(name string) check.Seen { return keep.SeenBy(supervise.Status(current[name])) })
 			if asJSON {
 				if err := a.json(struct {
 					Findings []check.Finding `json:"findings"`

@@ -6,12 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"net"
 	"os"
 	"os/exec"
-	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -20,11 +17,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/wire"
 )
 
 func (a *app) console() *cobra.Command {
@@ -62,7 +57,7 @@ has no client of its own gets a line to its port: what is typed is sent.`,
 			if err != nil {
 				return err
 			}
-			env, err := clientEnvironment(p, in)
+			env, err := environmentWith(cmd.Context(), p, s.Name)
 			if err != nil {
 				return err
 			}
@@ -124,7 +119,7 @@ the service ledger, and the variables that its own clients read, such as PGHOST.
 The exit code is the command's.`,
 		Args:    takes(cobra.MinimumNArgs(1)),
 		Example: "  neighbour run --with api -- node scripts/overdue.js\n  neighbour run --with ledger -- pg_dump > toolshed.sql",
-		RunE: func(_ *cobra.Command, argv []string) error {
+		RunE: func(cmd *cobra.Command, argv []string) error {
 			p, err := a.project()
 			if err != nil {
 				return err
@@ -140,18 +135,11 @@ The exit code is the command's.`,
 			if err := p.Check(with); err != nil {
 				return err
 			}
-			s := p.Service(with)
-			in, err := p.Instance(s)
+			env, err := environmentWith(cmd.Context(), p, with)
 			if err != nil {
 				return err
 			}
-			// What is not installed here may still be reached.
-			in.Program, _ = p.Kind(s).Find(in)
-			env, err := clientEnvironment(p, in)
-			if err != nil {
-				return err
-			}
-			return replace(argv, env, p.WorkingDir(s))
+			return replace(argv, env, p.WorkingDir(p.Service(with)))
 		},
 	}
 	cmd.Flags().StringVar(&with, "with", "", "the `service`")
@@ -159,75 +147,14 @@ The exit code is the command's.`,
 	return cmd
 }
 
-var notInName = regexp.MustCompile(`[^A-Z0-9]+`)
-
-// clientVariables returns what leads a command to a server: its facts, and what
-// its own clients read. A program has none.
-func clientVariables(p *project.Project, in *kind.Instance) ([]wire.Variable, error) {
-	s, k := in.Service, p.Kind(in.Service)
-	if k.Info().InheritEnv {
-		return nil, nil
-	}
-	facts, err := k.Facts(in)
+// environmentWith returns what a command gets that is run with a service: the
+// user's own environment, and what the service gets or what leads to it.
+func environmentWith(ctx context.Context, p *project.Project, service string) ([]string, error) {
+	vars, err := api.Ask(ctx, p).Environment(ctx, service, false)
 	if err != nil {
 		return nil, err
 	}
-	var out []wire.Variable
-	for _, name := range slices.Sorted(maps.Keys(facts)) {
-		variable := notInName.ReplaceAllString(strings.ToUpper(s.Name+"_"+name), "_")
-		out = append(out, wire.Variable{Name: variable, Value: facts[name].Value, Secret: facts[name].Secret, From: []string{s.Name + "." + name}})
-	}
-	c, ok := k.(kind.Client)
-	if !ok {
-		return out, nil
-	}
-	more, err := c.ClientVariables(in)
-	if err != nil {
-		return nil, err
-	}
-	for _, name := range slices.Sorted(maps.Keys(more)) {
-		out = append(out, wire.Variable{Name: name, Value: more[name], Because: "the clients of " + k.Info().About + " read it"})
-	}
-	return out, nil
-}
-
-// leadingTo returns the variables that lead to a server, explained.
-func leadingTo(p *project.Project, s *declare.Service) ([]project.Explained, error) {
-	in, err := p.Instance(s)
-	if err != nil {
-		return nil, err
-	}
-	in.Program, _ = p.Kind(s).Find(in) // what is not installed here may still be reached
-	if err := p.EnsureInstanceDirs(in); err != nil {
-		return nil, err
-	}
-	vars, err := clientVariables(p, in)
-	if err != nil {
-		return nil, err
-	}
-	out := make([]project.Explained, len(vars))
-	for i, v := range vars {
-		out[i] = project.Explained{Variable: v, Service: s.Name}
-	}
-	return out, nil
-}
-
-// clientEnvironment returns what a command gets that is run with a service: the
-// user's own environment, what leads to the service, and its own variables.
-func clientEnvironment(p *project.Project, in *kind.Instance) ([]string, error) {
-	s := in.Service
 	env := os.Environ()
-	leading, err := clientVariables(p, in)
-	if err != nil {
-		return nil, err
-	}
-	for _, v := range leading {
-		env = append(env, v.Name+"="+v.Value)
-	}
-	vars, err := p.Variables(s)
-	if err != nil {
-		return nil, err
-	}
 	for _, v := range vars {
 		env = append(env, v.Name+"="+v.Value)
 	}
@@ -243,7 +170,7 @@ func (a *app) running(cmd *cobra.Command, name string) (*project.Project, api.St
 	if err := p.Check(name); err != nil {
 		return nil, api.Status{}, err
 	}
-	current, _, err := a.look(cmd.Context(), p)
+	current, _, err := api.Look(cmd.Context(), p)
 	return p, current[name], err
 }
 

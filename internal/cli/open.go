@@ -41,7 +41,7 @@ environment names another program to open it with.`,
 
 // openIn opens the page of a named service, or of the last that has one.
 func (a *app) openIn(ctx context.Context, p *project.Project, names []string, show bool) error {
-	current, _, err := a.look(ctx, p)
+	current, _, err := api.Look(ctx, p)
 	if err != nil {
 		return err
 	}

@@ -16,7 +16,6 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/core/declare"
-	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/wire"
@@ -55,7 +54,7 @@ func (a *app) status() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			current, pid, err := a.look(cmd.Context(), p)
+			current, pid, err := api.Look(cmd.Context(), p)
 			if err != nil {
 				return err
 			}
@@ -68,32 +67,6 @@ func (a *app) status() *cobra.Command {
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print as JSON, with the facts as they are")
 	return cmd
-}
-
-// look asks the keeper, or says without one how the services were left.
-func (a *app) look(ctx context.Context, p *project.Project) (map[string]api.Status, int, error) {
-	current := map[string]api.Status{}
-	client, err := api.Find(ctx, p)
-	if errors.Is(err, api.ErrNoKeeper) {
-		for _, st := range keep.Rest(p) {
-			current[st.Name] = api.Status(st)
-		}
-		return current, 0, nil
-	}
-	if err != nil {
-		return nil, 0, err
-	}
-	defer client.Close()
-	s, err := client.Status(ctx)
-	if errors.Is(err, api.ErrNoKeeper) || errors.Is(err, api.ErrLost) { // it was just ending
-		if err = api.AwaitEnd(p); err == nil {
-			return a.look(ctx, p)
-		}
-	}
-	for _, st := range s.Services {
-		current[st.Name] = st
-	}
-	return current, s.PID, err
 }
 
 // sayOverview tells what the user should know of the project as a whole: what
@@ -214,7 +187,7 @@ the service ledger, and the variables that its own clients read. Passwords are
 printed as they are.`,
 		Example: "  neighbour env api\n  neighbour env api --why\n  eval \"$(neighbour env ledger --format shell)\"",
 		Args:    takes(cobra.ExactArgs(1)), ValidArgsFunction: a.services,
-		RunE: func(_ *cobra.Command, names []string) error {
+		RunE: func(cmd *cobra.Command, names []string) error {
 			if asJSON {
 				format = "json"
 			}
@@ -228,18 +201,9 @@ printed as they are.`,
 			if err := p.Check(names...); err != nil {
 				return err
 			}
-			var files []project.EnvFile
-			if why {
-				files = p.EnvFiles()
-			}
-			vars, err := p.Explain(p.Service(names[0]), files)
+			vars, err := api.Ask(cmd.Context(), p).Environment(cmd.Context(), names[0], why)
 			if err != nil {
 				return err
-			}
-			if leading, err := leadingTo(p, p.Service(names[0])); err != nil {
-				return err
-			} else if len(leading) > 0 {
-				vars = append(leading, vars...)
 			}
 			return a.printEnv(vars, format, why)
 		},

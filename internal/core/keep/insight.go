@@ -22,6 +22,11 @@ func (k *Keeper) Impact(service string) (insight.Impact, error) {
 	return insight.ImpactOf(k.decl, service, k.services)
 }
 
+// Environment lists the variables that a service gets; see insight.Environment.
+func (k *Keeper) Environment(service string, files bool) ([]project.Explained, error) {
+	return insight.Environment(k.project, service, files)
+}
+
 // Wiring tells how the project is wired.
 func (k *Keeper) Wiring() (insight.Wiring, error) { return insight.WiringOf(k.project, k.services) }
 

@@ -1,0 +1,86 @@
+package api
+
+import (
+	"context"
+	"errors"
+
+	"neighbour/internal/core/check"
+	"neighbour/internal/core/insight"
+	"neighbour/internal/core/keep"
+	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
+)
+
+// Questions are those about a project that change nothing, and that can be
+// answered whether a keeper runs or not.
+type Questions interface {
+	// Environment lists the variables that a service gets, and those that lead
+	// to it if it is a server. With files, what each hides in env files is told.
+	Environment(ctx context.Context, service string, files bool) ([]project.Explained, error)
+	// Checks makes all checks.
+	Checks(ctx context.Context) ([]check.Finding, error)
+}
+
+// Ask returns who answers questions about a project: its keeper, if one runs
+// that has read the declaration as it is now; else the same code in this
+// process.
+func Ask(ctx context.Context, p *project.Project) Questions {
+	c := NewClient(p.Socket())
+	hello, err := c.Hello(ctx)
+	if err == nil && !hello.Stale && hello.Profile == p.Profile {
+		return c
+	}
+	c.Close()
+	return here{p}
+}
+
+// here answers questions in this process.
+type here struct{ project *project.Project }
+
+func (h here) Environment(_ context.Context, service string, files bool) ([]project.Explained, error) {
+	return insight.Environment(h.project, service, files)
+}
+
+func (h here) Checks(ctx context.Context) ([]check.Finding, error) {
+	services, _, err := Look(ctx, h.project)
+	if err != nil {
+		return nil, err
+	}
+	return check.Run(ctx, h.project, func(name string) check.Seen { return keep.SeenBy(supervise.Status(services[name])) }), nil
+}
+
+// Environment lists the variables that a service gets; see Questions.
+func (c *Client) Environment(ctx context.Context, service string, files bool) ([]project.Explained, error) {
+	e := environmentEndpoint
+	if files {
+		e.path += "?files=true"
+	}
+	return call(ctx, c, e, none{}, service)
+}
+
+// Look returns how the services of a project are, by name, with the pid of its
+// keeper: as that says, or, without one, as they were left.
+func Look(ctx context.Context, p *project.Project) (map[string]Status, int, error) {
+	current := map[string]Status{}
+	client, err := Find(ctx, p)
+	if errors.Is(err, ErrNoKeeper) {
+		for _, st := range keep.Rest(p) {
+			current[st.Name] = Status(st)
+		}
+		return current, 0, nil
+	}
+	if err != nil {
+		return nil, 0, err
+	}
+	defer client.Close()
+	s, err := client.Status(ctx)
+	if errors.Is(err, ErrNoKeeper) || errors.Is(err, ErrLost) { // it was just ending
+		if err = AwaitEnd(p); err == nil {
+			return Look(ctx, p)
+		}
+	}
+	for _, st := range s.Services {
+		current[st.Name] = st
+	}
+	return current, s.PID, err
+}
