@@ -290,3 +290,23 @@ func TestJSONOfTheOthers(t *testing.T) {
 	assert.Contains(t, p.must("completion", "bash"), "neighbour")
 	assert.Contains(t, p.must("__complete", "start", ""), "api\n")
 }
+
+// What a service gets is told as it is where it runs, whatever the shell has
+// set in which it is asked.
+func TestEnvironmentIsTheKeepers(t *testing.T) {
+	t.Parallel()
+	p := newProject(t, "[service.api]\nrun = \"sleep 1000\"\nenv.SHED = \"${env.SHED_NAME:-north}\"\nenv.HOME = \"shed\"\n")
+	elsewhere := func(args ...string) string {
+		cmd := exec.Command(binary, args...)
+		cmd.Dir, cmd.Env = p.dir, append(os.Environ(), "SHED_NAME=south", "HOME=/south")
+		out, err := cmd.Output()
+		require.NoError(t, err)
+		return string(out)
+	}
+	assert.Contains(t, elsewhere("env", "api"), "SHED=south", "nothing runs, so this shell is where a start would come from")
+	p.must("start")
+	assert.Contains(t, elsewhere("env", "api"), "SHED=north")
+	assert.Equal(t, "north\n", elsewhere("run", "--with", "api", "--", "sh", "-c", "echo $SHED"))
+	p.write("neighbour.toml", "[service.api]\nrun = \"sleep 1000\"\nenv.SHED = \"west\"\n")
+	assert.Contains(t, elsewhere("env", "api"), "SHED=west", "the file as it is now is what was asked about")
+}
