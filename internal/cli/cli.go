@@ -49,6 +49,11 @@ func Run(args []string, screens Screens) int {
 	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer cancel()
 	a := &app{out: &cleaner{to: os.Stdout}, err: &cleaner{to: os.Stderr}, raw: os.Stdout, live: os.Stderr, screens: screens}
+	return a.carryOut(ctx, args)
+}
+
+// carryOut carries out a command line, and returns the exit code.
+func (a *app) carryOut(ctx context.Context, args []string) int {
 	defer a.err.Flush()
 	defer a.out.Flush()
 	root := a.root()

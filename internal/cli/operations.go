@@ -23,17 +23,25 @@ func (a *app) operations() *cobra.Command {
 		Args:    takes(cobra.NoArgs),
 		Example: "  neighbour operations\n  neighbour operations cancel 7",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.withKeeper(cmd.Context(), func(client *api.Client) error {
-				all, err := client.Operations(cmd.Context())
-				if err != nil {
-					return err
-				}
-				if asJSON {
-					return json.NewEncoder(a.raw).Encode(all)
-				}
-				a.printOperations(all, time.Now())
-				return nil
+			all := []keep.Operation{}
+			err := a.withKeeper(cmd.Context(), func(client *api.Client) (err error) {
+				all, err = client.Operations(cmd.Context())
+				return err
 			})
+			var idle *idleError
+			if err != nil && !errors.As(err, &idle) {
+				return err
+			}
+			if idle != nil {
+				fmt.Fprintln(a.err, idle)
+			}
+			if asJSON {
+				return json.NewEncoder(a.raw).Encode(all)
+			}
+			if idle == nil {
+				a.printOperations(all, time.Now())
+			}
+			return nil
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print them as JSON")
@@ -60,7 +68,15 @@ services that were asked to end, and not for others.`,
 	return cmd
 }
 
-// withKeeper does something with the project's keeper; without one it says so.
+// idleError says that no keeper runs.
+type idleError struct{ project string }
+
+func (e *idleError) Error() string {
+	return e.project + ": no keeper runs, so nothing is being done"
+}
+
+// withKeeper does something with the project's keeper. Without one it returns an
+// *idleError.
 func (a *app) withKeeper(ctx context.Context, do func(*api.Client) error) error {
 	p, err := a.project()
 	if err != nil {
@@ -68,8 +84,7 @@ func (a *app) withKeeper(ctx context.Context, do func(*api.Client) error) error 
 	}
 	client, err := api.Find(ctx, p)
 	if errors.Is(err, api.ErrNoKeeper) {
-		fmt.Fprintf(a.err, "%s: no keeper runs, so nothing is being done\n", p.Name)
-		return nil
+		return &idleError{p.Name}
 	}
 	if err != nil {
 		return err

@@ -34,6 +34,7 @@ health = { run = "true" }
 // A changed declaration restarts what it changes and what reads a changed
 // fact, and leaves everything else alone.
 func TestApply(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "redis-server")
 	p := newProject(t, before)
 	assert.Contains(t, p.run("apply").stderr, "nothing runs")

@@ -185,6 +185,7 @@ func TestChecksOfTheMachine(t *testing.T) {
 // A port that a stranger, another project, or another user's process holds,
 // and what can be done about each, on the screen.
 func TestPortsAndRemedies(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "redis-server")
 	testkit.NeedRoot(t)
 	number := freePort(t)

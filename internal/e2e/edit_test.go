@@ -13,6 +13,7 @@ import (
 // goes; what the file says otherwise stays, and what would be wrong is
 // refused with the place.
 func TestEditsOnTheScreen(t *testing.T) {
+	t.Parallel()
 	const declared = `# ours
 [service.api]     # the app
 run = "sleep 1000"

@@ -71,6 +71,7 @@ func TestInit(t *testing.T) {
 }
 
 func TestInitOnTheScreen(t *testing.T) {
+	t.Parallel()
 	p := fresh(t)
 	file := filepath.Join(p.dir, "neighbour.toml")
 	s := open(t, p.dir, 142, 38, "init")
@@ -133,6 +134,7 @@ func TestNeighbourAlone(t *testing.T) {
 
 // A terminal that can show no full screen is never filled with one.
 func TestDumbTerminal(t *testing.T) {
+	t.Parallel()
 	p := newProject(t, program("api"))
 	s := open(t, p.dir, 100, 30, "version")
 	s.see("neighbour")

@@ -43,6 +43,7 @@ while :; do sleep 0.2; test -e more && { rm more; for i in $(seq 25); do echo "m
 }
 
 func TestLogsOnTheScreen(t *testing.T) {
+	t.Parallel()
 	p := talking(t)
 	s := open(t, p.dir, 120, 34)
 	s.see(`✖ failed`)

@@ -52,22 +52,31 @@ func (s *screen) tmux(args ...string) string {
 
 func (s *screen) text() string { return s.tmux("capture-pane", "-p") }
 
+// press presses keys one after the other, each when the screen has shown what
+// the one before did. A key that changes nothing there is given a moment.
 func (s *screen) press(keys ...string) {
 	s.t.Helper()
 	for _, k := range keys {
+		before := s.text()
 		s.tmux("send-keys", k)
-		time.Sleep(30 * time.Millisecond)
+		for deadline := time.Now().Add(250 * time.Millisecond); s.text() == before && time.Now().Before(deadline); {
+			time.Sleep(5 * time.Millisecond)
+		}
 		if k == "Escape" { // with a key at once behind it, it would be Alt
 			time.Sleep(120 * time.Millisecond)
 		}
 	}
 }
 
+// patience is how long something may take to be on the screen. Only a failure
+// takes it whole.
+const patience = time.Minute
+
 // see waits until the screen matches the expression.
 func (s *screen) see(expression string) string {
 	s.t.Helper()
 	re := regexp.MustCompile(expression)
-	for deadline := time.Now().Add(15 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(patience); ; time.Sleep(20 * time.Millisecond) {
 		text := s.text()
 		if re.MatchString(text) {
 			return text
@@ -82,7 +91,7 @@ func (s *screen) see(expression string) string {
 func (s *screen) gone(expression string) {
 	s.t.Helper()
 	re := regexp.MustCompile(expression)
-	require.Eventually(s.t, func() bool { return !re.MatchString(s.text()) }, 15*time.Second, 20*time.Millisecond, "%s stays on the screen", expression)
+	require.Eventually(s.t, func() bool { return !re.MatchString(s.text()) }, patience, 20*time.Millisecond, "%s stays on the screen", expression)
 }
 
 // fits checks that nothing is wider or higher than the screen.
@@ -231,6 +240,7 @@ func TestTroubleOnTheScreen(t *testing.T) {
 }
 
 func TestPasswordsOnTheScreen(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, testkit.Postgres, "postgres")
 	p := newProject(t, "[service.ledger]\nkind = \"postgres\"\n")
 	p.must("start")
@@ -256,6 +266,7 @@ func TestPasswordsOnTheScreen(t *testing.T) {
 
 // What a program prints must not get out of its place on the screen.
 func TestHostileOutput(t *testing.T) {
+	t.Parallel()
 	p := newProject(t, `
 [service.evil]
 run = '''sh -c 'printf "\033[2J\033[H\033]0;owned\007\033]52;c;b3duZWQ=\007moved\n\033[31mred\033[0m \tTAB\n宽字 wide \377\376 bytes\n\033[999;999Hfar \r over\nlast line\n"; sleep 1000' '''
@@ -274,6 +285,7 @@ run = '''sh -c 'printf "\033[2J\033[H\033]0;owned\007\033]52;c;b3duZWQ=\007moved
 }
 
 func TestManyServicesScroll(t *testing.T) {
+	t.Parallel()
 	var b strings.Builder
 	for i := range 40 {
 		needs := ""
