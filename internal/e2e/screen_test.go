@@ -23,7 +23,8 @@ type screen struct {
 	socket string
 }
 
-// open runs the program in a terminal of a size.
+// open runs the program in a terminal of a size, and returns when it has drawn
+// something: a key before that may be lost.
 func open(t *testing.T, dir string, width, height int, args ...string) *screen {
 	t.Helper()
 	testkit.Need(t, "tmux")
@@ -35,6 +36,7 @@ func open(t *testing.T, dir string, width, height int, args ...string) *screen {
 	quoted := "'" + binary + "' " + strings.Join(args, " ")
 	s.tmux(append(command, quoted+"; echo exit $?; sleep 60")...)
 	t.Cleanup(func() { _ = exec.Command("tmux", "-S", s.socket, "kill-server").Run() })
+	s.see(`\S`)
 	return s
 }
 
