@@ -107,7 +107,7 @@ func (s *Server) hello(*http.Request, none) (Keeper, func(), error) {
 }
 
 func (s *Server) status(*http.Request, none) (Snapshot, func(), error) {
-	return told(s.keeper.Snapshot()), nil, nil
+	return snapshotOf(s.keeper.Snapshot()), nil, nil
 }
 
 func (s *Server) operations(*http.Request, none) ([]keep.Operation, func(), error) {
@@ -297,7 +297,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 		sent := time.Now()
-		if sendEvent(w, told(snapshot)) != nil {
+		if sendEvent(w, snapshotOf(snapshot)) != nil {
 			return
 		}
 		select {

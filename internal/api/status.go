@@ -108,8 +108,8 @@ type Status struct { // with the fields of supervise.Status, into which it is co
 // Sentence says how the service is in a sentence.
 func (s Status) Sentence(now time.Time) string { return supervise.Status(s).Sentence(now) }
 
-// told returns a snapshot as it is sent.
-func told(s keep.Snapshot) Snapshot {
+// snapshotOf returns a snapshot as it is sent.
+func snapshotOf(s keep.Snapshot) Snapshot {
 	out := Snapshot{Overview: Overview(s.Overview), Services: make([]Status, len(s.Services))}
 	for i, st := range s.Services {
 		out.Services[i] = Status(st)

@@ -116,7 +116,7 @@ func follow(ctx context.Context, p *project.Project, q journal.Query, write func
 		mu.Lock()
 		defer mu.Unlock()
 		for _, e := range journal.Entries(service, lines) {
-			if q.Lets(e) {
+			if q.Matches(e) {
 				write(e)
 			}
 		}
@@ -128,7 +128,7 @@ func follow(ctx context.Context, p *project.Project, q journal.Query, write func
 		f.Events(func(e journal.Entry) {
 			mu.Lock()
 			defer mu.Unlock()
-			if q.Lets(e) {
+			if q.Matches(e) {
 				write(e)
 			}
 		})

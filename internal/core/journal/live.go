@@ -28,8 +28,8 @@ func Entries(service string, lines []Line) []Entry {
 	return out
 }
 
-// Lets reports whether the filter lets an entry through.
-func (f *Filter) Lets(e Entry) bool {
+// Matches reports whether an entry is one that the filter asks for.
+func (f *Filter) Matches(e Entry) bool {
 	wanted := slices.Contains(f.Services, e.Service) || e.Event != "" && e.Service == ""
 	return wanted && (f.Event == "" || f.Event == e.Event) && e.Level >= f.Level && !slices.ContainsFunc(f.Patterns, func(p *Pattern) bool { return !p.Matches([]byte(e.Text)) })
 }

@@ -322,7 +322,7 @@ func (f *Filter) lets(entry []byte, found *Pattern) bool {
 func (c chunk) wantedEvents(f *Filter) []span {
 	var out []span
 	for _, s := range c.spans() {
-		if f.Lets(c.entry(Events, s)) {
+		if f.Matches(c.entry(Events, s)) {
 			out = append(out, s)
 		}
 	}

@@ -88,5 +88,5 @@ func (k *Keeper) adopt() {
 		ran := state.Services[name].Status.State
 		k.services[name].Start(supervise.Request{At: time.Now(), Again: true, Crashed: ran == supervise.Ready || ran == supervise.Ailing})
 	}
-	k.ops.resume(state.Operations, k.come)
+	k.ops.resume(state.Operations, k.progress)
 }

@@ -62,7 +62,7 @@ func (k host) Changed(before supervise.State, now supervise.Status, moved bool) 
 	for _, name := range k.plan.NeededBy(s.Name) {
 		k.services[name].Wake()
 	}
-	k.ops.took(s)
+	k.ops.advance(s)
 	k.log.Info("state", "service", s.Name, "state", s.State, "reason", s.Reason, "pid", s.PID)
 	k.measureStart()
 	k.saveSoon(s.Name)

@@ -35,7 +35,7 @@ func (k *Keeper) wanted(q *journal.Query) error {
 
 // followLogs follows what the services print.
 func (k *Keeper) followLogs() (*journal.Follower, error) {
-	f, err := journal.KeepTimes(k.project.LogDir(), k.decl.Names(), supervise.RecentLines, k.took)
+	f, err := journal.KeepTimes(k.project.LogDir(), k.decl.Names(), supervise.RecentLines, k.printed)
 	if err != nil {
 		return nil, err
 	}
@@ -50,8 +50,8 @@ func (k *Keeper) followLogs() (*journal.Follower, error) {
 	return f, nil
 }
 
-// took gets the latest lines of a service's output.
-func (k *Keeper) took(service string, lines []journal.Line) {
+// printed gets the latest lines of a service's output.
+func (k *Keeper) printed(service string, lines []journal.Line) {
 	// Not a change of state: only those who watch are told.
 	k.services[service].Amend(func(s *supervise.Status) { s.Printed(lines) })
 	k.touch(service)

@@ -88,9 +88,9 @@ type operation struct {
 	holds     bool // it has its services for itself
 	cancelled bool
 	cancel    func() // ends its waiting
-	// came is how far the services of a start have come; nil for what is no start,
+	// progress is how far the services of a start have come; nil for what is no start,
 	// and before it has begun them.
-	came map[string]progress
+	progress map[string]progress
 }
 
 // progress is how far a start has come with a service.
@@ -106,7 +106,7 @@ func progressOf(s supervise.Status) progress {
 
 // pending reports whether a start has not come to its end with a service.
 func (op *operation) pending(service string) bool {
-	p, ours := op.came[service]
+	p, ours := op.progress[service]
 	return ours && !p.settled
 }
 
@@ -134,7 +134,7 @@ func (o *operations) begin(ctx context.Context, does string, services []string) 
 			break
 		}
 		op.Reason = "for " + before.String() + " (" + before.By + ")"
-		o.told(true)
+		o.publish(true)
 		moved := o.moved
 		o.mu.Unlock()
 		select {
@@ -151,7 +151,7 @@ func (o *operations) begin(ctx context.Context, does string, services []string) 
 		return nil, fmt.Errorf("it was not begun: %w", err)
 	}
 	op.holds, op.State, op.Reason = true, OperationRuns, ""
-	o.told(true)
+	o.publish(true)
 	return op, nil
 }
 
@@ -168,16 +168,16 @@ func (o *operations) before(op *operation) *operation {
 	return nil
 }
 
-// letGo lets others have the services, and the rest of a start be followed. How
+// release lets others have the services, and the rest of a start be followed. How
 // far it has come is asked with the lock held, so that nothing is missed.
-func (o *operations) letGo(op *operation, come func(services []string) map[string]progress) {
+func (o *operations) release(op *operation, progress func(services []string) map[string]progress) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	op.holds, op.came = false, come(op.Services)
+	op.holds, op.progress = false, progress(op.Services)
 	close(o.moved)
 	o.moved = make(chan struct{})
 	o.follow(op)
-	o.told(true)
+	o.publish(true)
 }
 
 // finish ends an operation.
@@ -200,7 +200,7 @@ func (o *operations) end(op *operation, state OperationState, reason string) {
 	if op.State.Over() {
 		return
 	}
-	op.State, op.Reason, op.Ended, op.came = state, reason, time.Now(), nil
+	op.State, op.Reason, op.Ended, op.progress = state, reason, time.Now(), nil
 	if op.holds || state == OperationCancelled {
 		op.holds = false
 		close(o.moved)
@@ -219,18 +219,18 @@ func (o *operations) end(op *operation, state OperationState, reason string) {
 		}
 		return drop
 	})
-	o.told(true)
+	o.publish(true)
 }
 
 // follow ends a start when all of its services have come to its end.
 func (o *operations) follow(op *operation) {
-	if op.State != OperationRuns || op.came == nil {
+	if op.State != OperationRuns || op.progress == nil {
 		return
 	}
 	settled, failed := true, []string(nil)
 	op.Ready = 0
 	for _, name := range op.Services {
-		p := op.came[name]
+		p := op.progress[name]
 		settled = settled && p.settled
 		if p.ready {
 			op.Ready++
@@ -248,21 +248,21 @@ func (o *operations) follow(op *operation) {
 	}
 }
 
-// took takes a service's new state for the starts under way.
-func (o *operations) took(s supervise.Status) {
+// advance takes a service's new state for the starts under way.
+func (o *operations) advance(s supervise.Status) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	any := false
 	for _, op := range slices.Clone(o.list) { // one that ends may drop others
-		if _, ours := op.came[s.Name]; !ours || op.State != OperationRuns {
+		if _, ours := op.progress[s.Name]; !ours || op.State != OperationRuns {
 			continue
 		}
 		any = true
-		op.came[s.Name] = progressOf(s)
+		op.progress[s.Name] = progressOf(s)
 		o.follow(op)
 	}
 	if any {
-		o.told(false)
+		o.publish(false)
 	}
 }
 
@@ -277,8 +277,8 @@ func (o *operations) supersede(by *operation) {
 	}
 }
 
-// told passes the list on.
-func (o *operations) told(moved bool) {
+// publish passes the list on.
+func (o *operations) publish(moved bool) {
 	out := make([]Operation, len(o.list))
 	for i, op := range o.list {
 		out[i] = op.Operation
@@ -288,7 +288,7 @@ func (o *operations) told(moved bool) {
 
 // resume takes over the operations of an earlier keeper: starts go on, since
 // their services do; others are lost.
-func (o *operations) resume(earlier []Operation, come func(services []string) map[string]progress) {
+func (o *operations) resume(earlier []Operation, progress func(services []string) map[string]progress) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	for _, was := range earlier {
@@ -298,13 +298,13 @@ func (o *operations) resume(earlier []Operation, come func(services []string) ma
 		switch {
 		case was.State.Over():
 		case was.State == OperationRuns && (was.Does == "start" || was.Does == "restart"):
-			op.came = come(was.Services)
+			op.progress = progress(was.Services)
 			o.follow(op)
 		default:
 			o.end(op, OperationLost, "the keeper ended before it was through")
 		}
 	}
-	o.told(true)
+	o.publish(true)
 }
 
 // ErrNoOperation says that there is no operation of a number.
@@ -332,7 +332,7 @@ func (k *Keeper) CancelOperation(ctx context.Context, id int) error {
 	case op.State == OperationWaits:
 		o.end(op, OperationCancelled, why)
 		op.cancel()
-	case op.came != nil:
+	case op.progress != nil:
 		for _, s := range op.Services {
 			if op.pending(s) {
 				stop = append(stop, s)

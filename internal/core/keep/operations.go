@@ -34,13 +34,13 @@ func (k *Keeper) Start(ctx context.Context, prepare bool, names ...string) (time
 	}
 	k.writeEnvFile()
 	began := k.startAll(set, names, prepare)
-	k.ops.letGo(op, k.come)
+	k.ops.release(op, k.progress)
 	return began, nil
 }
 
-// come returns how far a start has come with some services. One that is no
+// progress returns how far a start has come with some services. One that is no
 // longer declared has come to its end.
-func (k *Keeper) come(set []string) map[string]progress {
+func (k *Keeper) progress(set []string) map[string]progress {
 	out := map[string]progress{}
 	for _, name := range set {
 		if u := k.services[name]; u != nil {
@@ -184,7 +184,7 @@ func (k *Keeper) Restart(ctx context.Context, withNeeds, prepare bool, names ...
 		return nil, began, errors.New("it was cancelled; what was stopped stays so")
 	}
 	began = k.startAll(set, set, prepare)
-	k.ops.letGo(op, k.come)
+	k.ops.release(op, k.progress)
 	for _, name := range k.plan.WithDependents(set...) {
 		if slices.Contains(set, name) {
 			continue

@@ -80,7 +80,7 @@ func (k *Keeper) restartSoon(service, why string) {
 		k.note(service, "restart", journal.Info, "restarts: "+why)
 		k.stopAll([]string{service}, nil)
 		k.startAll([]string{service}, []string{service}, false)
-		k.ops.letGo(op, k.come)
+		k.ops.release(op, k.progress)
 	})
 }
 
