@@ -3,11 +3,14 @@ package api
 import (
 	"context"
 	"errors"
+	"strconv"
 
 	"neighbour/internal/core/check"
+	"neighbour/internal/core/history"
 	"neighbour/internal/core/insight"
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/starts"
 	"neighbour/internal/core/supervise"
 )
 
@@ -17,6 +20,10 @@ type Questions interface {
 	// Environment lists the variables that a service gets, and those that lead
 	// to it if it is a server. With files, what each hides in env files is told.
 	Environment(ctx context.Context, service string, files bool) ([]project.Explained, error)
+	// Starts returns the latest starts, the newest last.
+	Starts(ctx context.Context, n int) ([]history.Summary, error)
+	// StartReport tells how a start went; the id 0 is the one that began last.
+	StartReport(ctx context.Context, id int64) (starts.Report, error)
 	// Checks makes all checks.
 	Checks(ctx context.Context) ([]check.Finding, error)
 }
@@ -41,12 +48,36 @@ func (h here) Environment(_ context.Context, service string, files bool) ([]proj
 	return insight.Environment(h.project, service, files)
 }
 
+func (h here) Starts(ctx context.Context, n int) ([]history.Summary, error) {
+	db := history.New(h.project.HistoryFile(), nil)
+	defer db.Close()
+	return db.List(ctx, n)
+}
+
+func (h here) StartReport(ctx context.Context, id int64) (starts.Report, error) {
+	db := history.New(h.project.HistoryFile(), nil)
+	defer db.Close()
+	return db.Report(ctx, id)
+}
+
 func (h here) Checks(ctx context.Context) ([]check.Finding, error) {
 	services, _, err := Look(ctx, h.project)
 	if err != nil {
 		return nil, err
 	}
 	return check.Run(ctx, h.project, func(name string) check.Seen { return keep.SeenBy(supervise.Status(services[name])) }), nil
+}
+
+// Starts returns the latest starts, the newest last.
+func (c *Client) Starts(ctx context.Context, n int) ([]history.Summary, error) {
+	e := startsEndpoint
+	e.path += "?n=" + strconv.Itoa(n)
+	return call(ctx, c, e, none{})
+}
+
+// StartReport tells how a start went; the id 0 is the one that began last.
+func (c *Client) StartReport(ctx context.Context, id int64) (starts.Report, error) {
+	return call(ctx, c, startReportEndpoint, none{}, strconv.FormatInt(id, 10))
 }
 
 // Environment lists the variables that a service gets; see Questions.

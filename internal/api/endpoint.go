@@ -11,10 +11,12 @@ import (
 
 	"neighbour/internal/core/check"
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/history"
 	"neighbour/internal/core/insight"
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/starts"
 )
 
 // endpoint is a request that a keeper answers. It is declared here and nowhere
@@ -76,6 +78,11 @@ var (
 	checksEndpoint = endpoint[none, []check.Finding]{method: "GET", path: "/checks", summary: "What would go wrong, the worst first"}
 	wiringEndpoint = endpoint[none, insight.Wiring]{method: "GET", path: "/wiring", summary: "Which service gets what from which, the ports, and how the env files compare",
 		details: "Values are as they are, passwords too; those of a production file are left out."}
+	startsEndpoint = endpoint[none, []history.Summary]{method: "GET", path: "/starts", summary: "The latest starts, the newest last",
+		details: "One that is under way, or has just ended, has the id 0.",
+		query:   []parameter{{"n", "how many at most; 200 if it is left out", "integer"}}}
+	startReportEndpoint = endpoint[none, starts.Report]{method: "GET", path: "/starts/{id}", summary: "How a start went, what decided it, and how it compares with earlier ones",
+		details: "The id 0 is the start that began last, which may be under way."}
 	remedyEndpoint  = endpoint[Remedy, Remedied]{method: "POST", path: "/remedy", refusal: 422, summary: "Do something about a finding, as it was confirmed"}
 	changesEndpoint = endpoint[none, []insight.Effect]{method: "GET", path: "/changes", refusal: 422, summary: "What the declaration as it is now means for the services"}
 	applyEndpoint   = endpoint[none, []insight.Effect]{method: "POST", path: "/apply", refusal: 422, summary: "Carry that out; the keeper is replaced by one that has read the declaration",
@@ -149,7 +156,7 @@ func refuse(w http.ResponseWriter, code int, err error) {
 	var unknown *declare.UnknownServiceError
 	var bad *BadRequestError
 	switch {
-	case errors.As(err, &unknown), errors.Is(err, keep.ErrNoOperation):
+	case errors.As(err, &unknown), errors.Is(err, keep.ErrNoOperation), errors.Is(err, history.ErrNone):
 		code = http.StatusNotFound
 	case errors.As(err, &bad):
 		code = http.StatusBadRequest

@@ -14,9 +14,11 @@ import (
 	"time"
 
 	"neighbour/internal/core/check"
+	"neighbour/internal/core/history"
 	"neighbour/internal/core/insight"
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/starts"
 )
 
 // Server answers for a keeper.
@@ -52,6 +54,8 @@ func NewServer(k *keep.Keeper, end context.CancelFunc, log *slog.Logger) *Server
 	handle(s, kindsEndpoint, s.kinds)
 	handle(s, checksEndpoint, s.checks)
 	handle(s, wiringEndpoint, s.wiring)
+	handle(s, startsEndpoint, s.starts)
+	handle(s, startReportEndpoint, s.startReport)
 	handle(s, remedyEndpoint, s.remedy)
 	handle(s, changesEndpoint, s.changes)
 	handle(s, applyEndpoint, s.apply)
@@ -158,6 +162,30 @@ func (s *Server) wiring(*http.Request, none) (insight.Wiring, func(), error) {
 	w, err := s.keeper.Wiring()
 	return w, nil, err
 }
+
+func (s *Server) starts(r *http.Request, _ none) ([]history.Summary, func(), error) {
+	n := defaultStarts
+	if text := r.URL.Query().Get("n"); text != "" {
+		var err error
+		if n, err = strconv.Atoi(text); err != nil || n < 1 {
+			return nil, nil, &BadRequestError{fmt.Errorf("n=%s: it must be a number from 1", text)}
+		}
+	}
+	all, err := s.keeper.Starts(r.Context(), n)
+	return all, nil, err
+}
+
+func (s *Server) startReport(r *http.Request, _ none) (starts.Report, func(), error) {
+	id, err := strconv.ParseInt(r.PathValue("id"), 10, 64)
+	if err != nil {
+		return starts.Report{}, nil, &BadRequestError{fmt.Errorf("%q is not the number of a start", r.PathValue("id"))}
+	}
+	report, err := s.keeper.StartReport(r.Context(), id)
+	return report, nil, err
+}
+
+// defaultStarts is how many starts are listed where nothing else is asked for.
+const defaultStarts = 200
 
 func (s *Server) remedy(r *http.Request, want Remedy) (Remedied, func(), error) {
 	says, err := s.carryOut(asked(r), want)

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -150,22 +149,7 @@ func (a *app) statusTable(current map[string]api.Status) error {
 		sentence := display.Clean(st.Sentence(time.Now()))
 		rows = append(rows, []string{signs.State(st.State), st.Name, string(st.State), strings.TrimSpace(st.Kind + " " + st.Version), number(st.Port), number(st.PID), sentence})
 	}
-	w := bufio.NewWriter(a.out)
-	defer w.Flush()
-	widths := make([]int, len(rows[0]))
-	for _, row := range rows {
-		for i, cell := range row {
-			widths[i] = max(widths[i], display.Width(cell))
-		}
-	}
-	for _, row := range rows {
-		line := ""
-		for i, cell := range row {
-			line += cell + strings.Repeat(" ", widths[i]-display.Width(cell)+2)
-		}
-		fmt.Fprintln(w, strings.TrimRight(line, " "))
-	}
-	return nil
+	return printTable(a.out, rows)
 }
 
 func number(n int) string {

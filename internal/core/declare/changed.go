@@ -1,10 +1,16 @@
 package declare
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
 	"maps"
 	"reflect"
 	"slices"
 )
+
+// whole are the tables that are compared as one key.
+var whole = []string{"health", "stop", "restart"}
 
 // Changed lists the keys in which two declarations of a service differ,
 // sorted: those at its top, and those within its tables, as "env.PORT".
@@ -24,7 +30,7 @@ func Changed(a, b *Service) []string {
 		if equal(x, y) {
 			continue
 		}
-		if x == nil || y == nil || x.kind != tableNode || y.kind != tableNode || key == "health" || key == "stop" || key == "restart" {
+		if x == nil || y == nil || x.kind != tableNode || y.kind != tableNode || slices.Contains(whole, key) {
 			out = append(out, key)
 			continue
 		}
@@ -69,4 +75,42 @@ func equal(x, y *node) bool {
 		}
 	}
 	return true
+}
+
+// Digests returns what stands for each key of the service, named as by Changed,
+// and is another when its value is: what needs no value, which may be secret, to
+// be compared with later.
+func (s *Service) Digests() map[string]string {
+	out := map[string]string{}
+	if s.node == nil {
+		return out
+	}
+	for key, n := range s.node.table {
+		if n.kind != tableNode || slices.Contains(whole, key) {
+			out[key] = n.digest()
+			continue
+		}
+		for k, inner := range n.table {
+			out[key+"."+k] = inner.digest()
+		}
+	}
+	return out
+}
+
+// digest returns the first half of the value's SHA-256.
+func (n *node) digest() string {
+	h := sha256.New()
+	var walk func(n *node)
+	walk = func(n *node) {
+		fmt.Fprintf(h, "%d %T %q %d\n", n.kind, n.value, fmt.Sprint(n.value), len(n.items))
+		for _, c := range n.items {
+			walk(c)
+		}
+		for _, key := range slices.Sorted(maps.Keys(n.table)) {
+			fmt.Fprintf(h, "%q\n", key)
+			walk(n.table[key])
+		}
+	}
+	walk(n)
+	return hex.EncodeToString(h.Sum(nil)[:16])
 }

@@ -44,6 +44,7 @@ func (k host) Changed(before supervise.State, now supervise.Status, moved bool) 
 	if now.State != before {
 		k.noteState(before, now)
 	}
+	k.records.changed(now)
 	// By now it may have gone on, and the newest is what counts.
 	s := k.services[now.Name].Status()
 	k.mu.Lock()

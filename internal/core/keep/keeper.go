@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/history"
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/launch"
 	"neighbour/internal/core/plan"
@@ -62,7 +63,9 @@ type Keeper struct {
 	drivers  map[string]*launch.Driver // theirs; empty in tests without a machine
 
 	ops     *operations
-	editing sync.Mutex // of the declaration
+	records *recorder
+	history *history.DB // nil in tests without a machine
+	editing sync.Mutex  // of the declaration
 
 	mu                sync.Mutex
 	watchers          map[*Watch]struct{}
@@ -92,6 +95,7 @@ func New(ctx context.Context, p *project.Project, log *slog.Logger) *Keeper {
 		return drivers[s.Name]
 	})
 	k.project, k.drivers, k.notes = p, drivers, journal.OpenNotes(p.LogDir())
+	k.history = history.New(p.HistoryFile(), k.damagedHistory)
 	k.overview.Unknown, k.overview.First = p.News()
 	for name, s := range k.services {
 		s.Amend(func(st *supervise.Status) { launch.Describe(p, p.Service(name), st) })
@@ -125,6 +129,7 @@ func newKeeper(ctx context.Context, d *declare.Declaration, log *slog.Logger, dr
 	}
 	k.restarting, k.unsaved = map[string]bool{}, map[string]bool{}
 	k.ops = newOperations(k.tellOperations)
+	k.records = newRecorder()
 	for _, s := range d.Services {
 		k.limited = k.limited || s.Limit != (declare.Limit{})
 		k.services[s.Name] = supervise.New(ctx, supervise.Config{AnyPort: s.Port == 0, Driver: drive(s), Host: host{k}, Log: log, Status: launch.AtRest(d, s)})
@@ -262,6 +267,7 @@ func (k *Keeper) Run(adopted chan<- struct{}) error {
 	all.Go(k.saveWhenAsked)
 	all.Go(k.watchDeclaration)
 	all.Go(k.watchFiles)
+	all.Go(k.saveStarts)
 	all.Wait()
 	k.background.Wait()
 	return nil

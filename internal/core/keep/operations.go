@@ -33,7 +33,7 @@ func (k *Keeper) Start(ctx context.Context, prepare bool, names ...string) (time
 		k.warn(launch.NotCarriedOut(later))
 	}
 	k.writeEnvFile()
-	began := k.startAll(set, names, prepare)
+	began := k.startAll(op.By, set, names, prepare)
 	k.ops.release(op, k.progress)
 	return began, nil
 }
@@ -76,14 +76,23 @@ func (k *Keeper) chosen(names []string) []string {
 // startAll starts exactly these. Those that are named are run again even if
 // they have run to their end; see docs/CONCEPTS.md, "Once". If all of them run
 // already, the time is that of the start which made them run.
-func (k *Keeper) startAll(set, named []string, prepare bool) time.Time {
+func (k *Keeper) startAll(by string, set, named []string, prepare bool) time.Time {
 	k.agree()
-	began, any := time.Now(), false
+	began := time.Now()
+	recordBegun := k.records.begin(began, by, k.decl.Profile, k.toRecord(set))
+	var begun []string
 	for _, name := range set {
 		if k.services[name].Start(supervise.Request{At: began, Again: slices.Contains(named, name), Prepare: prepare}) {
-			any = true
+			begun = append(begun, name)
 		}
 	}
+	recordBegun(begun)
+	for _, name := range set { // what another start has may have gone on meanwhile
+		if !slices.Contains(begun, name) {
+			k.records.changed(k.services[name].Status())
+		}
+	}
+	any := len(begun) > 0
 	k.mu.Lock()
 	if any {
 		k.overview.Began, k.overview.Took = began, 0
@@ -183,7 +192,7 @@ func (k *Keeper) Restart(ctx context.Context, withNeeds, prepare bool, names ...
 		k.ops.finish(op, nil)
 		return nil, began, errors.New("it was cancelled; what was stopped stays so")
 	}
-	began = k.startAll(set, set, prepare)
+	began = k.startAll(op.By, set, set, prepare)
 	k.ops.release(op, k.progress)
 	for _, name := range k.plan.WithDependents(set...) {
 		if slices.Contains(set, name) {

@@ -79,7 +79,7 @@ func (k *Keeper) restartSoon(service, why string) {
 		k.log.Info("restart", "service", service, "why", why)
 		k.note(service, "restart", journal.Info, "restarts: "+why)
 		k.stopAll([]string{service}, nil)
-		k.startAll([]string{service}, []string{service}, false)
+		k.startAll(why, []string{service}, []string{service}, false)
 		k.ops.release(op, k.progress)
 	})
 }

@@ -246,6 +246,9 @@ func (p *Project) StateFile() string { return filepath.Join(p.state, "run", "sta
 // LockFile returns the file that the project's keeper holds as long as it runs.
 func (p *Project) LockFile() string { return filepath.Join(p.state, "run", "keeper.lock") }
 
+// HistoryFile returns where the keeper keeps what services did before.
+func (p *Project) HistoryFile() string { return filepath.Join(p.state, "history.db") }
+
 // Socket returns the path of the keeper's socket.
 func (p *Project) Socket() string { return filepath.Join(p.runDir(), "keeper.sock") }
 

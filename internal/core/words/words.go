@@ -76,3 +76,12 @@ func Because(reason string) string {
 	}
 	return ": " + reason
 }
+
+// Short cuts a command to what is needed to know it again.
+func Short(command string) string {
+	const most = 32
+	if r := []rune(command); len(r) > most {
+		return string(r[:most-1]) + "…"
+	}
+	return command
+}
