@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"neighbour/internal/core/starts"
 	"os"
 	"path/filepath"
 	"strings"
@@ -38,7 +39,16 @@ needs = ["api"]
 	}
 	r := p.run("start")
 	require.Zero(t, r.code, r.stderr)
-	assert.Contains(t, r.stderr, "◔ api  preparing  sh -c 'echo installing")
+	report := p.start(0)
+	api, _ := report.Start.Service("api")
+	var prepared []string
+	for _, ph := range api.Phases {
+		if ph.Is == starts.Preparing {
+			prepared = append(prepared, ph.What)
+		}
+	}
+	require.Len(t, prepared, 2)
+	assert.Contains(t, prepared[0], "sh -c 'echo installing")
 	assert.NotContains(t, r.stderr, "not carried out yet")
 	assert.Contains(t, p.must("logs", "api"), "installing")
 	assert.Equal(t, 1, runs())

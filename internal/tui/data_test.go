@@ -9,12 +9,15 @@ import (
 	"neighbour/internal/api"
 	"neighbour/internal/core/check"
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/history"
 	"neighbour/internal/core/insight"
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/starts"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/wire"
+	"neighbour/internal/tui/view/viewtest"
 )
 
 // toolshed is a small project; its texts are as awkward as texts can be.
@@ -124,4 +127,39 @@ func calmEntries() []journal.Entry {
 		out = append(out, journal.Entry{Service: []string{"ledger", "api", "web"}[i], Level: journal.Level(i + 2), Message: text, Text: text, Place: journal.Place{Seen: int64(i + 1), Log: "x", Offset: int64(i)}})
 	}
 	return out
+}
+
+// calmStart is a start of the calm project that took so much longer than others.
+func calmStart(id int64, slower float64) *starts.Start {
+	began := time.Date(2026, 3, 2, 9, 0, 0, 0, time.UTC).Add(time.Duration(id) * time.Hour)
+	starting := func(from, to float64) starts.Phase { return starts.Phase{Is: starts.Starting, From: from, To: to} }
+	waiting := func(to float64, what string) starts.Phase {
+		return starts.Phase{Is: starts.Waiting, To: to, What: what}
+	}
+	s := &starts.Start{ID: id, Began: began, Took: 1500 + slower, Result: starts.Ready, Cold: true, Services: []starts.Service{
+		{Name: "ledger", Kind: "postgres", Version: "15.18", Phases: []starts.Phase{starting(0, 360+slower)}},
+		{Name: "shelf", Kind: "redis", Phases: []starts.Phase{starting(0, 150)}},
+		{Name: "api", Kind: "program", Needs: []string{"ledger", "shelf"}, Phases: []starts.Phase{waiting(360+slower, "for ledger"),
+			{Is: starts.Preparing, From: 360 + slower, To: 800 + slower, What: "npm ci"}, starting(800+slower, 1200+slower)}},
+		{Name: "web", Kind: "program", Needs: []string{"api"}, Phases: []starts.Phase{waiting(1200+slower, "for api"), starting(1200+slower, 1500+slower)}},
+	}}
+	for i := range s.Services {
+		s.Services[i].Result = starts.Ready
+	}
+	return s
+}
+
+func answerStarts(k *viewtest.Keeper) {
+	var all []history.Summary
+	var earlier []*starts.Start
+	for id := range int64(12) {
+		s := calmStart(id+1, float64(id%5)*20)
+		earlier = append(earlier, s)
+		all = append(all, history.Summary{ID: s.ID, Began: s.Began, Took: s.Took, Result: s.Result, Cold: s.Cold, Services: len(s.Services)})
+	}
+	latest := calmStart(13, 400)
+	all = append(all, history.Summary{ID: 13, Began: latest.Began, Took: latest.Took, Result: latest.Result, Cold: true, Services: 4})
+	k.Answer("GET /starts", all)
+	k.Answer("GET /starts/0", starts.NewReport(latest, earlier, time.Now()))
+	k.Answer("GET /starts/12", starts.NewReport(earlier[11], earlier, time.Now()))
 }

@@ -139,12 +139,16 @@ func (s *screen) names(services []api.Status) []string {
 // What is drawn is as it was when somebody last looked at it: go test
 // ./internal/tui -run Golden -update writes it anew, to be looked at.
 func TestGoldenFrames(t *testing.T) {
+	local := time.Local
+	time.Local = time.UTC
+	t.Cleanup(func() { time.Local = local })
 	services := calm()
-	for id, keys := range map[string]string{"map": "", "logs": "2", "wiring": "3", "checks": "7", "finder": "ctrl+p"} {
+	for id, keys := range map[string]string{"map": "", "logs": "2", "wiring": "3", "starts": "4 g w", "checks": "7", "finder": "ctrl+p"} {
 		frame := func(name string, width, height int, prepare func(*screen), text func(*screen) string) {
 			s := shown(t, width, height, services...)
 			s.keeper.Answer("GET /wiring", wired(3))
 			s.keeper.Answer("GET /logs", journal.Answer{Entries: calmEntries()})
+			answerStarts(s.keeper)
 			s.find(4)
 			if prepare != nil {
 				prepare(s)

@@ -109,6 +109,11 @@ func note(v *starts.Service, now supervise.Status, at float64) {
 		is, what = "", ""
 	}
 	n := len(v.Phases)
+	if n > 0 && is != "" && v.Phases[n-1].To == 0 && at-v.Phases[n-1].From < 0.05 {
+		n-- // what took no time
+		at = v.Phases[n].From
+		v.Phases = v.Phases[:n]
+	}
 	if n > 0 && is == v.Phases[n-1].Is && (is == starts.Starting || what == v.Phases[n-1].What || v.Phases[n-1].What == "") {
 		if what != "" {
 			v.Phases[n-1].What = what // a start's newest check, or what is known only now

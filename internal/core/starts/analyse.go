@@ -145,7 +145,8 @@ type WhatIf struct {
 }
 
 // WhatIfs returns what leaving out each preparation and each service would have
-// gained, the most first. What gains nothing is left out.
+// gained, the most first. What gains nothing is left out, and so is the only
+// service of a start.
 func WhatIfs(s *Start) []WhatIf {
 	g := newGraph(s)
 	_, whole := g.ends(g.own)
@@ -157,13 +158,21 @@ func WhatIfs(s *Start) []WhatIf {
 			out = append(out, WhatIf{g.services[i].Name, what, took})
 		}
 	}
+	ran := 0
+	for _, v := range g.services {
+		if v.Ran() {
+			ran++
+		}
+	}
 	for i, v := range g.services {
 		for _, p := range v.Phases {
 			if p.Is == Preparing {
 				try(i, p.What, p.Length(v.End()))
 			}
 		}
-		try(i, "", g.own[i])
+		if ran > 1 {
+			try(i, "", g.own[i])
+		}
 	}
 	slices.SortStableFunc(out, func(a, b WhatIf) int { return cmp.Compare(a.Took, b.Took) })
 	return out

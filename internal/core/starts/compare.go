@@ -133,8 +133,8 @@ func quantile(sorted []float64, q float64) float64 {
 	return sorted[i] + (at-float64(i))*(sorted[i+1]-sorted[i])
 }
 
-// InWords says how usual a length of time is: "0.31 s, usually 0.08 s, slower
-// than 14 of 15".
+// InWords says how usual a length of time is: "0.31 s, as usual", "0.31 s, usually
+// 0.08 s, slower than 14 of 15".
 func (u Usual) InWords(now float64) string {
 	text := words.Millis(now)
 	switch {
@@ -142,6 +142,9 @@ func (u Usual) InWords(now float64) string {
 		return text
 	case u.Of < leastOf:
 		return fmt.Sprintf("%s, before %s", text, words.Millis(u.Median))
+	}
+	if math.Abs(now-u.Median) < max(5, 0.1*u.Median) {
+		return text + ", as usual"
 	}
 	text += ", usually " + words.Millis(u.Median)
 	if u.Slower*2 >= u.Of {

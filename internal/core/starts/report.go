@@ -50,7 +50,7 @@ func (r Report) summary() string {
 		warmth = "cold"
 	}
 	if s.Result == UnderWay {
-		return r.underWay()
+		return r.UnderWay()
 	}
 	text := words.Millis(s.Took) + ", " + warmth
 	switch s.Result {
@@ -67,7 +67,7 @@ func (r Report) summary() string {
 	if slow := r.Usual.Slower; len(slow) > 0 && s.Result == Ready {
 		text += fmt.Sprintf(" Slower than usual: %s %s.", slow[0], r.Usual.Services[slow[0]].InWords(r.Analysis.Own[slow[0]]))
 	}
-	if best := r.Decides(); best != "" {
+	if best := r.Decides(); best != "" && s.Result == Ready {
 		text += " " + best + "."
 	}
 	if s.Result == Ready && len(r.Analysis.Own) > 1 {
@@ -114,8 +114,8 @@ func (r Report) with(result Result) []string {
 	return out
 }
 
-// underWay says what a start waits for now.
-func (r Report) underWay() string {
+// UnderWay says how far a start is, and what is at work.
+func (r Report) UnderWay() string {
 	ready, busy := 0, []string(nil)
 	for _, v := range r.Start.Services {
 		switch n := len(v.Phases); {

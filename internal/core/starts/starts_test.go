@@ -79,7 +79,8 @@ func TestPathAndSlackAgainstSimulation(t *testing.T) {
 		assert.InDelta(r, s.Took, sum, 1e-9, "the path is as long as the start")
 		assert.InDelta(r, slowest, a.AtOnce, 1e-9)
 		assert.InDelta(r, work/s.Took, a.Parallelism, 1e-9)
-		for _, w := range WhatIfs(s) {
+		all := WhatIfs(s)
+		for _, w := range all {
 			var i int
 			fmt.Sscanf(w.Service, "s%d", &i)
 			changed := append([]float64{}, own...)
@@ -130,6 +131,7 @@ func TestComparison(t *testing.T) {
 	assert.Equal(t, []string{"s0"}, c.Slower)
 	assert.Equal(t, []string{"s2"}, c.Faster)
 	assert.Equal(t, "0.31 s, usually 0.08 s, slower than 17 of 17", c.Services["s0"].InWords(310))
+	assert.Equal(t, "0.31 s, as usual", Usual{Of: 9, Median: 300}.InWords(310))
 	assert.Equal(t, "0.31 s", Usual{}.InWords(310))
 	assert.Equal(t, "0.31 s, before 0.20 s", Usual{Of: 2, Median: 200}.InWords(310))
 	assert.Equal(t, "0.10 s, usually 0.20 s, faster than 9 of 9", Usual{Of: 9, Median: 200}.InWords(100))

@@ -1,0 +1,80 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"neighbour/internal/core/starts"
+)
+
+// start returns the report of a start, 0 being the latest.
+func (p *project) start(number int) (r starts.Report) {
+	p.t.Helper()
+	require.NoError(p.t, json.Unmarshal([]byte(p.must("starts", itoa(number), "--json")), &r))
+	return r
+}
+
+func TestStartsAreTold(t *testing.T) {
+	t.Parallel()
+	p := newProject(t, `
+[service.ledger]
+run = "sh -c 'sleep 0.3; echo ready; exec sleep 1000'"
+health = { log = "ready" }
+[service.api]
+run = "sh -c 'echo ready; exec sleep 1000'"
+health = { log = "ready" }
+needs = ["ledger"]
+prepare = [{ run = "sleep 0.2", when = ["lock"] }]
+`)
+	p.write("lock", "1")
+	assert.Contains(t, p.run("starts").stderr, "nothing was started yet")
+	p.must("start")
+	r := p.start(0) // perhaps before it is written
+	assert.Equal(t, starts.Ready, r.Start.Result)
+	assert.True(t, r.Start.Cold)
+	assert.Equal(t, []string{"ledger", "api"}, r.Analysis.Path)
+	assert.Contains(t, r.Start.By, "start, pid")
+	api, _ := r.Start.Service("api")
+	var prepared bool
+	for _, ph := range api.Phases {
+		prepared = prepared || ph.Is == starts.Preparing && ph.What == "sleep 0.2" && ph.Length(0) >= 200
+	}
+	assert.True(t, prepared, "%+v", api.Phases)
+	p.must("stop")
+	p.must("start")
+	p.must("stop")
+
+	// The keeper is gone, and what it has kept is told all the same.
+	assert.Regexp(t, `(?s)1  .* cold .* 2\n2  .* warm .* 2\n\n.*, warm`, p.must("starts"))
+	assert.Regexp(t, `━ +api +0\.\d\d s +0\.2\d s`, p.must("starts", "1"))
+	assert.Contains(t, p.must("starts", "1"), "without api's sleep 0.2:")
+	assert.Contains(t, p.must("starts", "compare", "1", "2"), "api")
+	assert.Equal(t, 1, p.run("starts", "9").code)
+	assert.Equal(t, 2, p.run("starts", "x").code)
+
+	// A change is told with the next start, which a kill of the keeper does not
+	// undo; a damaged file is put aside and hinders nothing.
+	p.write("neighbour.toml", "[service.ledger]\nrun = \"sleep 1000\"\n")
+	p.must("start")
+	p.eventually(func(status) bool { return p.start(0).Start.ID == 3 })
+	assert.Equal(t, []string{"api.health", "api.needs", "api.prepare", "api.run", "ledger.health", "ledger.run"}, p.start(3).Start.Changed)
+	p.killKeeper()
+	assert.Equal(t, int64(3), p.start(0).Start.ID)
+	p.must("stop")
+	db := filepath.Join(p.dir, ".neighbour", "history.db")
+	require.NoError(t, os.WriteFile(db, []byte("this is no database, but a text that is long enough to be taken for one by somebody"), 0o600))
+	for _, more := range []string{"-wal", "-shm"} {
+		_ = os.Remove(db + more)
+	}
+	p.must("start")
+	p.eventually(func(status) bool { return p.start(0).Start.ID == 1 })
+	aside, err := filepath.Glob(db + ".damaged-*")
+	require.NoError(t, err)
+	assert.Len(t, aside, 1)
+	assert.Contains(t, p.must("logs", "--events"), "the history of starts was damaged")
+}

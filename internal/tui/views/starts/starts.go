@@ -1,0 +1,255 @@
+// Package starts is the view of how starts went: what each service waited for,
+// which chain of them decided how long it took, and how it was before.
+package starts
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/history"
+	"neighbour/internal/core/starts"
+	"neighbour/internal/tui/view"
+	"neighbour/internal/tui/views/logs"
+)
+
+// Spec describes the view. Its argument is the number of a start; 0 is the one
+// that began last.
+var Spec = view.Spec{ID: "starts", Title: "starts", Key: "4", New: open, Commands: commands}
+
+func open(e *view.Env, args any) (view.View, tea.Cmd) {
+	v := &screen{Env: e, selected: e.Selected, whatIf: -1}
+	v.id, _ = args.(int64)
+	return v, tea.Batch(v.list(), v.ask(v.id), v.tick())
+}
+
+func commands(e *view.Env) []view.Command {
+	return []view.Command{{Says: "starts: what decided the latest one", Key: "4", Do: func() tea.Cmd { return e.Turn("starts", nil) }}}
+}
+
+// screen is one start, with the earlier ones to choose from.
+type screen struct {
+	*view.Env
+	view.Still
+	all      []history.Summary
+	id       int64 // of the start that is shown; 0: the one that began last
+	report   *starts.Report
+	err      string
+	selected string // the service
+	whatIf   int    // which of the report's is shown; -1: none
+	ghost    *starts.Report
+	at       time.Time // when it was looked last
+}
+
+type (
+	listMsg struct {
+		all []history.Summary
+		err error
+	}
+	reportMsg struct {
+		id     int64
+		ghost  bool
+		report starts.Report
+		err    error
+	}
+	tickMsg struct{ at time.Time }
+)
+
+// mostShown is how many starts there are to choose from.
+const mostShown = 200
+
+func (v *screen) list() tea.Cmd {
+	return v.Ask(view.CallLimit, func(ctx context.Context, c *api.Client) tea.Msg {
+		all, err := c.Starts(ctx, mostShown)
+		return listMsg{all, err}
+	})
+}
+
+func (v *screen) ask(id int64) tea.Cmd {
+	return v.Ask(view.CallLimit, func(ctx context.Context, c *api.Client) tea.Msg {
+		r, err := c.StartReport(ctx, id)
+		return reportMsg{id: id, report: r, err: err}
+	})
+}
+
+// askGhost asks for the start before the one that is shown, of as many services.
+func (v *screen) askGhost() tea.Cmd {
+	i := v.place()
+	for i--; i >= 0; i-- {
+		if s := v.all[i]; s.Services == len(v.report.Start.Services) && s.Result == starts.Ready {
+			return v.Ask(view.CallLimit, func(ctx context.Context, c *api.Client) tea.Msg {
+				r, err := c.StartReport(ctx, s.ID)
+				return reportMsg{id: s.ID, ghost: true, report: r, err: err}
+			})
+		}
+	}
+	v.Say("there is no earlier start of these services that ended well", false)
+	return nil
+}
+
+// tick has the view drawn again soon, so that a start under way is seen to go on.
+func (v *screen) tick() tea.Cmd {
+	from := v.Instance
+	return tea.Tick(100*time.Millisecond, func(at time.Time) tea.Msg { return view.Answer{Instance: from, Msg: tickMsg{at}} })
+}
+
+// place is where the start that is shown is in the list; -1 if it isn't.
+func (v *screen) place() int {
+	if v.id == 0 {
+		return len(v.all) - 1
+	}
+	return slices.IndexFunc(v.all, func(s history.Summary) bool { return s.ID == v.id })
+}
+
+// Update takes a message.
+func (v *screen) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case listMsg:
+		if msg.err == nil {
+			v.all = msg.all
+		}
+	case reportMsg:
+		v.took(msg)
+	case tickMsg:
+		v.at = msg.at
+		if v.report != nil && v.report.Start.Result == starts.UnderWay {
+			return v.tick()
+		}
+	case view.Changed:
+		return v.changed(msg)
+	}
+	v.move(view.Wheel(msg))
+	return nil
+}
+
+// changed asks again for what may have changed.
+func (v *screen) changed(msg view.Changed) tea.Cmd {
+	under := v.report != nil && v.report.Start.Result == starts.UnderWay
+	newer := v.report == nil || v.Overview.Began.After(v.report.Start.Began.Add(time.Millisecond))
+	// What has just ended has no number yet.
+	numbered := v.report != nil && v.report.Start.ID != 0
+	if v.id != 0 || !msg.Moved && !msg.Fresh && !newer && numbered {
+		return nil
+	}
+	cmds := []tea.Cmd{v.ask(0)}
+	if !under || newer {
+		cmds = append(cmds, v.list())
+	}
+	return tea.Batch(cmds...)
+}
+
+func (v *screen) took(msg reportMsg) {
+	switch {
+	case msg.ghost && msg.err == nil:
+		v.ghost = &msg.report
+	case msg.ghost:
+		v.Say(msg.err.Error(), true)
+	case msg.id != v.id: // another was chosen meanwhile
+	case msg.err != nil && v.report == nil:
+		v.err = msg.err.Error()
+	case msg.err == nil:
+		v.err = ""
+		if v.report == nil || v.report.Start.ID != msg.report.Start.ID {
+			v.whatIf = -1
+		}
+		v.report, v.at = &msg.report, time.Now()
+		if _, ok := v.report.Start.Service(v.selected); !ok && len(v.report.Analysis.Path) > 0 {
+			v.selected = v.slowest()
+		}
+	}
+}
+
+// slowest is the service of the path that took longest: what to make faster.
+func (v *screen) slowest() string {
+	own := v.report.Analysis.Own
+	return slices.MaxFunc(v.report.Analysis.Path, func(a, b string) int {
+		if own[a] < own[b] {
+			return -1
+		}
+		return 1
+	})
+}
+
+func (v *screen) move(by int) {
+	if v.report == nil || by == 0 || len(v.report.Start.Services) == 0 {
+		return
+	}
+	all := v.report.Start.Services
+	i := slices.IndexFunc(all, func(s starts.Service) bool { return s.Name == v.selected })
+	v.selected = all[min(max(0, i+by), len(all)-1)].Name
+	if _, known := v.Services[v.selected]; known {
+		v.Selected = v.selected
+	}
+}
+
+// log opens the service's log at the time when it began to do something.
+func (v *screen) log() tea.Cmd {
+	s, ok := v.report.Start.Service(v.selected)
+	if !ok {
+		return nil
+	}
+	at := v.report.Start.Began
+	if i := slices.IndexFunc(s.Phases, func(p starts.Phase) bool { return p.Is != starts.Waiting }); i >= 0 {
+		at = at.Add(time.Duration(s.Phases[i].From * float64(time.Millisecond)))
+	}
+	return v.Turn("logs", logs.Args{Service: s.Name, At: at})
+}
+
+// choose shows another start.
+func (v *screen) choose(by int) tea.Cmd {
+	i := v.place() + by
+	if i < 0 || i >= len(v.all) {
+		return nil
+	}
+	v.id, v.ghost, v.whatIf = v.all[i].ID, nil, -1
+	if i == len(v.all)-1 {
+		v.id = 0
+	}
+	return tea.Batch(v.ask(v.id), v.tick())
+}
+
+// Bindings are the keys of the view.
+func (v *screen) Bindings() []view.Binding {
+	has := v.report != nil
+	what := "what if"
+	if v.whatIf >= 0 {
+		what = "next what if"
+	}
+	return []view.Binding{
+		view.Bind("up down pgup pgdown", "service", func(pressed string) tea.Cmd {
+			v.move(map[string]int{"up": -1, "down": 1, "pgup": -10, "pgdown": 10}[pressed])
+			return nil
+		}).Shown("↑ ↓").If(has),
+		view.Bind("left right", "another start", func(pressed string) tea.Cmd {
+			return v.choose(map[string]int{"left": -1, "right": 1}[pressed])
+		}).Shown("← →").If(len(v.all) > 1),
+		view.Act("w", what, func() tea.Cmd {
+			if v.whatIf++; v.whatIf >= len(v.report.WhatIfs) {
+				v.whatIf = -1
+			}
+			return nil
+		}).If(has && len(v.report.WhatIfs) > 0).Helps("how long the start would have taken without its parts, one after another"),
+		view.Act("g", "start before", func() tea.Cmd {
+			if v.ghost != nil {
+				v.ghost = nil
+				return nil
+			}
+			return v.askGhost()
+		}).If(has).Helps("show the start before below each bar, or take it away"),
+		view.Act("enter", "log", v.log).If(has && v.selected != "").Helps("the service's log from when it began"),
+		view.Act("m", "on the map", func() tea.Cmd { return v.Turn("map", nil) }).If(has).Spare(3).Helps("show the service on the map"),
+	}
+}
+
+// Render draws the view.
+func (v *screen) Render() view.Drawing {
+	d := view.Drawing{Lines: v.draw()}
+	if v.id != 0 {
+		d.Note = fmt.Sprintf("start %d", v.id)
+	}
+	return d
+}
