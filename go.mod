@@ -6,6 +6,8 @@ require (
 	charm.land/bubbles/v2 v2.2.1
 	charm.land/bubbletea/v2 v2.1.1
 	charm.land/lipgloss/v2 v2.0.6
+	codeberg.org/go-fonts/liberation v0.5.0
+	codeberg.org/go-pdf/fpdf v0.11.1
 	github.com/Masterminds/semver/v3 v3.5.0
 	github.com/beanstalkd/go-beanstalk v0.2.0
 	github.com/bmatcuk/doublestar/v4 v4.10.4
@@ -32,7 +34,9 @@ require (
 	github.com/stretchr/testify v1.12.1
 	go.uber.org/goleak v1.3.0
 	go.yaml.in/yaml/v3 v3.0.5
+	golang.org/x/image v0.30.0
 	golang.org/x/sys v0.49.0
+	gonum.org/v1/plot v0.17.0
 	modernc.org/sqlite v1.62.0
 	pgregory.net/rapid v1.3.0
 )

@@ -18,7 +18,7 @@ func Ticks(top float64, n int) []float64 {
 	}
 	var out []float64
 	for i := 0; float64(i)*step <= top*(1+1e-9); i++ {
-		out = append(out, float64(i)*step)
+		out = append(out, math.Round(float64(i)*step*1e9)/1e9) // not 0.6000000000000001
 	}
 	return out
 }

@@ -1,0 +1,129 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/project"
+	"neighbour/internal/core/starts"
+	"neighbour/internal/draw"
+)
+
+// drawings are what can be drawn.
+var drawings = []string{"map", "start"}
+
+// wantedDrawing says what to draw, and where to.
+type wantedDrawing struct {
+	out, format    string
+	dark           bool
+	start, compare string
+}
+
+func (a *app) draw() *cobra.Command {
+	var want wantedDrawing
+	cmd := &cobra.Command{
+		Use: "draw WHAT", Short: "Draw the map or a start, as SVG or PDF",
+		Long: `Draw writes a drawing for a README, a ticket or a slide:
+
+  map     the services by step, and what they need; without a keeper, as declared
+  start   how a start went, and what decided how long it took
+
+The format is that of the file's name, or that of --format. With "-" as the file
+the drawing goes to standard output.`,
+		Example: "  neighbour draw map -o toolshed.svg\n  neighbour draw start --start 24 --compare 23 -o start.pdf\n  neighbour draw map --format svg -o -",
+		Args:    takes(cobra.ExactArgs(1)), ValidArgs: drawings,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if !slices.Contains(drawings, args[0]) {
+				return usageError{fmt.Errorf("there is no drawing %q; write %s", args[0], strings.Join(drawings, " or "))}
+			}
+			if err := want.complete(args[0]); err != nil {
+				return err
+			}
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			f, err := a.figure(cmd, p, args[0], want)
+			if err != nil {
+				return err
+			}
+			var b bytes.Buffer
+			if err := f.Write(&b, want.format); err != nil {
+				return err
+			}
+			if want.out == "-" {
+				_, err := a.raw.Write(b.Bytes())
+				return err
+			}
+			if err := atomicfile.Write(want.out, b.Bytes(), 0o644); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.err, "%s: %.0f × %.0f points, %d KB\n", want.out, f.Width, f.Height, (b.Len()+1023)/1024)
+			return nil
+		},
+	}
+	cmd.Flags().StringVarP(&want.out, "output", "o", "", "the `file`, or - for standard output")
+	cmd.Flags().StringVar(&want.format, "format", "", "svg or pdf")
+	cmd.Flags().BoolVar(&want.dark, "dark", false, "on a dark ground")
+	cmd.Flags().StringVar(&want.start, "start", "0", "the `number` of the start to draw; 0 is the latest")
+	cmd.Flags().StringVar(&want.compare, "compare", "", "the `number` of a start to draw beside it")
+	return cmd
+}
+
+// complete finds the format and the file where one is left out.
+func (w *wantedDrawing) complete(what string) error {
+	ending := strings.ToLower(strings.TrimPrefix(filepath.Ext(w.out), "."))
+	if w.format == "" {
+		w.format = ending
+		if w.out == "" {
+			w.format = draw.Formats[0]
+		}
+	}
+	if !slices.Contains(draw.Formats, w.format) {
+		return usageError{fmt.Errorf("%q says no format; end the file's name with .svg or .pdf, or write --format", w.out)}
+	}
+	if w.out == "" {
+		w.out = what + "." + w.format
+	}
+	return nil
+}
+
+func (a *app) figure(cmd *cobra.Command, p *project.Project, what string, want wantedDrawing) (*draw.Figure, error) {
+	o := draw.Options{Project: p.Name, At: time.Now(), Dark: want.dark}
+	if what == "map" {
+		nodes, err := nodes(cmd.Context(), p)
+		return draw.Map(nodes, o), err
+	}
+	r, err := a.startReport(cmd, p, want.start)
+	if err != nil {
+		return nil, err
+	}
+	var other *starts.Report
+	if want.compare != "" {
+		c, err := a.startReport(cmd, p, want.compare)
+		if err != nil {
+			return nil, err
+		}
+		other = &c
+	}
+	return draw.Start(&r, other, o), nil
+}
+
+// nodes returns the services for a map, with their states if any of them was
+// started.
+func nodes(ctx context.Context, p *project.Project) ([]draw.Node, error) {
+	current, pid, err := api.Look(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	return draw.Nodes(p, current, pid != 0), nil
+}
