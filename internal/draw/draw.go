@@ -77,6 +77,10 @@ func (p *pen) frame(f *Figure, title string, lines []string, below string) (top 
 	return y + 18
 }
 
+// spare is by how much wider the texts may be than in our font, as not every
+// viewer of SVG has it, or one of its width.
+const spare = 1.18
+
 // heading is how much frame takes above the drawing.
 func heading(lines int) float64 { return margin + 14 + 8 + 14*float64(lines) + 18 }
 

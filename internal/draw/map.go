@@ -45,7 +45,7 @@ func Map(nodes []Node, o Options) *Figure {
 	for i, names := range columns {
 		width := 90.0
 		for _, n := range names {
-			width = max(width, min(230, textWidth(n, 10.5, bold)+34), min(230, textWidth(by[n].about(), 8.5, regular)+22))
+			width = max(width, min(240, spare*textWidth(n, 10.5, bold)+34), min(240, spare*textWidth(by[n].about(), 8.5, regular)+22))
 		}
 		x, wide = append(x, at), append(wide, width)
 		at += width
@@ -136,8 +136,8 @@ func (p *pen) card(n Node, x, y, w, h float64) {
 		edge = p.stateColour(n.State)
 	}
 	p.polygon(edge, false, 1, x, y, x+w, y, x+w, y+h, x, y+h)
-	p.text(x+9, y+16, 10.5, bold, c.strong, fit(n.Name, 10.5, bold, w-30))
-	p.text(x+9, y+29, 8.5, regular, c.faint, fit(n.about(), 8.5, regular, w-16))
+	p.text(x+9, y+16, 10.5, bold, c.strong, fit(n.Name, 10.5, bold, (w-30)/spare))
+	p.text(x+9, y+29, 8.5, regular, c.faint, fit(n.about(), 8.5, regular, (w-16)/spare))
 	if n.State != "" {
 		p.state(n.State, x+w-12, y+12, 3.6)
 	}
@@ -174,6 +174,13 @@ func (p *pen) state(s supervise.State, x, y, r float64) {
 	case supervise.Stopped:
 		p.dot(x, y, r, in)
 		p.dot(x, y, r-1.2, p.colours.ground)
+	case supervise.Waiting:
+		p.dot(x, y, r, in)
+		p.dot(x, y, r-1.2, p.colours.ground)
+		p.dot(x, y, 1.2, in)
+	case supervise.Preparing:
+		p.rect(x-r, y-r, 2*r, 2*r, in, false)
+		p.rect(x-r, y, 2*r, r, in, true)
 	default:
 		p.dot(x, y, r, in)
 		p.rect(x, y-r, r, 2*r, p.colours.ground, true)

@@ -96,6 +96,17 @@ func textWidth(text string, size float64, w weight) float64 {
 	return total
 }
 
+// hasAll reports whether the font has all characters of a text.
+func hasAll(text string, w weight) bool {
+	var buf sfnt.Buffer
+	for _, r := range text {
+		if i, err := faces()[w].GlyphIndex(&buf, r); err != nil || i == 0 {
+			return false
+		}
+	}
+	return true
+}
+
 // pen draws with the origin at the upper left, as a page is read.
 type pen struct {
 	surface

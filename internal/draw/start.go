@@ -22,7 +22,7 @@ func Start(r *starts.Report, other *starts.Report, o Options) *Figure {
 	)
 	name := 60.0
 	for _, v := range s.Services {
-		name = max(name, min(190, textWidth(v.Name, 10, bold)))
+		name = max(name, min(190, spare*textWidth(v.Name, 10, bold)))
 	}
 	title := fmt.Sprintf("%s: start %s", o.Project, s.Began.Local().Format("2 January 2006, 15:04:05"))
 	summary := wrap(r.Summary, 10, width-2*margin)
@@ -78,7 +78,7 @@ func (p *pen) service(v *starts.Service, r *starts.Report, y, nameEnd, bar float
 	if onPath {
 		w = bold
 	}
-	p.text(margin, y+bar-2, 10, w, c.strong, fit(v.Name, 10, w, nameEnd-margin))
+	p.text(margin, y+bar-2, 10, w, c.strong, fit(v.Name, 10, w, (nameEnd-margin)/spare))
 	for _, ph := range v.Phases {
 		from, to := x(ph.From), x(ph.From+ph.Length(r.Now))
 		switch ph.Is {

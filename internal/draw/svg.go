@@ -101,6 +101,14 @@ func (s *svg) FillString(f font.Face, pt vg.Point, text string) {
 	if f.Font.Typeface == typefaces[bold] {
 		weight = ` font-weight="bold"`
 	}
-	fmt.Fprintf(s, `<text x="%s" y="%s" font-size="%s"%s fill="%s" xml:space="preserve">%s</text>`+"\n",
-		number(pt.X.Points()), number(s.height-pt.Y.Points()), number(f.Font.Size.Points()), weight, s.colour, escape(text))
+	w := regular
+	if weight != "" {
+		w = bold
+	}
+	length := "" // where the viewer has another font, what was made to fit still does
+	if hasAll(text, w) {
+		length = ` textLength="` + number(textWidth(text, f.Font.Size.Points(), w)) + `" lengthAdjust="spacingAndGlyphs"`
+	}
+	fmt.Fprintf(s, `<text x="%s" y="%s" font-size="%s"%s%s fill="%s" xml:space="preserve">%s</text>`+"\n",
+		number(pt.X.Points()), number(s.height-pt.Y.Points()), number(f.Font.Size.Points()), weight, length, s.colour, escape(text))
 }
