@@ -22,7 +22,7 @@ func Start(r *starts.Report, other *starts.Report, o Options) *Figure {
 	)
 	name := 60.0
 	for _, v := range s.Services {
-		name = max(name, min(190, spare*textWidth(v.Name, 10, bold)))
+		name = max(name, min(190, spare*textWidth(v.Name, 10, bold)+2))
 	}
 	title := fmt.Sprintf("%s: start %s", o.Project, s.Began.Local().Format("2 January 2006, 15:04:05"))
 	summary := wrap(r.Summary, 10, width-2*margin)
