@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bytes"
-	"context"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -100,8 +99,8 @@ func (w *wantedDrawing) complete(what string) error {
 func (a *app) figure(cmd *cobra.Command, p *project.Project, what string, want wantedDrawing) (*draw.Figure, error) {
 	o := draw.Options{Project: p.Name, At: time.Now(), Dark: want.dark}
 	if what == "map" {
-		nodes, err := nodes(cmd.Context(), p)
-		return draw.Map(nodes, o), err
+		current, _, err := api.Look(cmd.Context(), p)
+		return draw.Map(draw.Nodes(inOrder(p), current), o), err
 	}
 	r, err := a.startReport(cmd, p, want.start)
 	if err != nil {
@@ -116,14 +115,4 @@ func (a *app) figure(cmd *cobra.Command, p *project.Project, what string, want w
 		other = &c
 	}
 	return draw.Start(&r, other, o), nil
-}
-
-// nodes returns the services for a map, with their states if any of them was
-// started.
-func nodes(ctx context.Context, p *project.Project) ([]draw.Node, error) {
-	current, pid, err := api.Look(ctx, p)
-	if err != nil {
-		return nil, err
-	}
-	return draw.Nodes(p, current, pid != 0), nil
 }

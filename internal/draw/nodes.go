@@ -2,22 +2,24 @@ package draw
 
 import (
 	"neighbour/internal/api"
-	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
 )
 
-// Nodes returns the services of a project for a map: with their states, if they
-// are known, or else as they are declared.
-func Nodes(p *project.Project, current map[string]api.Status, known bool) []Node {
+// Nodes returns services for a map: in this order, with their states if any of
+// them was started, or else as they are declared.
+func Nodes(order []string, current map[string]api.Status) []Node {
+	started := false
+	for _, st := range current {
+		started = started || st.State != supervise.Stopped
+	}
 	var out []Node
-	for _, step := range p.Plan.Steps() {
-		for _, name := range step {
-			s, st := p.Service(name), current[name]
-			n := Node{Name: name, Kind: s.Kind, Version: st.Version, Port: st.Port, Step: p.Plan.Step(name), Needs: s.Needs, Optional: s.Optional}
-			if known {
-				n.State = st.State
-			}
-			out = append(out, n)
+	for _, name := range order {
+		st := current[name]
+		n := Node{Name: name, Kind: st.Kind, Version: st.Version, Port: st.Port, Step: st.Step, Needs: st.Needs}
+		if started {
+			n.State = st.State
 		}
+		out = append(out, n)
 	}
 	return out
 }

@@ -11,6 +11,7 @@ import (
 	"neighbour/internal/api"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/display"
+	"neighbour/internal/draw"
 	"neighbour/internal/tui/act"
 	"neighbour/internal/tui/prefs"
 	"neighbour/internal/tui/ui"
@@ -173,6 +174,9 @@ func (v *mapView) Bindings() []view.Binding {
 			v.setFilter("")
 			return nil
 		}).If(v.filter != "").Hushed(),
+		view.Act("d", "draw the map", func() tea.Cmd {
+			return act.Draw(v.Env, "map", draw.Map(draw.Nodes(v.Order, v.Services), draw.Options{Project: v.Overview.Project, At: v.Now}))
+		}).If(there).Hushed().Helps("draw it as SVG; neighbour draw map makes PDF, too"),
 		view.Bind("+ -", "border", func(pressed string) tea.Cmd {
 			v.moveBorder(pressed == "+")
 			return nil

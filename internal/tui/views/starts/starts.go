@@ -13,6 +13,8 @@ import (
 	"neighbour/internal/api"
 	"neighbour/internal/core/history"
 	"neighbour/internal/core/starts"
+	"neighbour/internal/draw"
+	"neighbour/internal/tui/act"
 	"neighbour/internal/tui/view"
 	"neighbour/internal/tui/views/logs"
 )
@@ -241,6 +243,10 @@ func (v *screen) Bindings() []view.Binding {
 			return v.askGhost()
 		}).If(has).Helps("show the start before below each bar, or take it away"),
 		view.Act("enter", "log", v.log).If(has && v.selected != "").Helps("the service's log from when it began"),
+		view.Act("d", "draw", func() tea.Cmd {
+			o := draw.Options{Project: v.Overview.Project, At: v.Now}
+			return act.Draw(v.Env, fmt.Sprintf("start-%d", v.report.Start.ID), draw.Start(v.report, v.ghost, o))
+		}).If(has).Spare(2).Helps("draw it as SVG; neighbour draw start makes PDF, too"),
 		view.Act("m", "on the map", func() tea.Cmd { return v.Turn("map", nil) }).If(has).Spare(3).Helps("show the service on the map"),
 	}
 }
