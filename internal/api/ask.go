@@ -3,7 +3,9 @@ package api
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strconv"
+	"time"
 
 	"neighbour/internal/core/check"
 	"neighbour/internal/core/history"
@@ -12,6 +14,7 @@ import (
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/starts"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/usage"
 )
 
 // Questions are those about a project that change nothing, and that can be
@@ -66,6 +69,14 @@ func (h here) Checks(ctx context.Context) ([]check.Finding, error) {
 		return nil, err
 	}
 	return check.Run(ctx, h.project, func(name string) check.Seen { return keep.SeenBy(supervise.Status(services[name])) }), nil
+}
+
+// Usage returns what the services and the machine used over a period up to now, in
+// so many parts.
+func (c *Client) Usage(ctx context.Context, period time.Duration, parts int) (usage.Report, error) {
+	e := usageEndpoint
+	e.path += fmt.Sprintf("?period=%d&parts=%d", int(period.Seconds()), parts)
+	return call(ctx, c, e, none{})
 }
 
 // Starts returns the latest starts, the newest last.

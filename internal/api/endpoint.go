@@ -17,6 +17,7 @@ import (
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/starts"
+	"neighbour/internal/core/usage"
 )
 
 // endpoint is a request that a keeper answers. It is declared here and nowhere
@@ -83,6 +84,9 @@ var (
 		query:   []parameter{{"n", "how many at most; 200 if it is left out", "integer"}}}
 	startReportEndpoint = endpoint[none, starts.Report]{method: "GET", path: "/starts/{id}", summary: "How a start went, what decided it, and how it compares with earlier ones",
 		details: "The id 0 is the start that began last, which may be under way."}
+	usageEndpoint = endpoint[none, usage.Report]{method: "GET", path: "/usage", summary: "What the services and the machine used over a period up to now",
+		details: "While somebody asks, it is measured each second.",
+		query:   []parameter{{"period", "how long, in seconds; 300 if it is left out, at most a day", "integer"}, {"parts", "of how many equal parts the period is made; 60 if it is left out, at most 1000", "integer"}}}
 	remedyEndpoint  = endpoint[Remedy, Remedied]{method: "POST", path: "/remedy", refusal: 422, summary: "Do something about a finding, as it was confirmed"}
 	changesEndpoint = endpoint[none, []insight.Effect]{method: "GET", path: "/changes", refusal: 422, summary: "What the declaration as it is now means for the services"}
 	applyEndpoint   = endpoint[none, []insight.Effect]{method: "POST", path: "/apply", refusal: 422, summary: "Carry that out; the keeper is replaced by one that has read the declaration",

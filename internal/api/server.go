@@ -19,6 +19,7 @@ import (
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/starts"
+	"neighbour/internal/core/usage"
 )
 
 // Server answers for a keeper.
@@ -56,6 +57,7 @@ func NewServer(k *keep.Keeper, end context.CancelFunc, log *slog.Logger) *Server
 	handle(s, wiringEndpoint, s.wiring)
 	handle(s, startsEndpoint, s.starts)
 	handle(s, startReportEndpoint, s.startReport)
+	handle(s, usageEndpoint, s.usage)
 	handle(s, remedyEndpoint, s.remedy)
 	handle(s, changesEndpoint, s.changes)
 	handle(s, applyEndpoint, s.apply)
@@ -181,6 +183,30 @@ func (s *Server) startReport(r *http.Request, _ none) (starts.Report, func(), er
 		return starts.Report{}, nil, &BadRequestError{fmt.Errorf("%q is not the number of a start", r.PathValue("id"))}
 	}
 	report, err := s.keeper.StartReport(r.Context(), id)
+	return report, nil, err
+}
+
+func (s *Server) usage(r *http.Request, _ none) (usage.Report, func(), error) {
+	number := func(name string, otherwise, most int) (int, error) {
+		text := r.URL.Query().Get(name)
+		if text == "" {
+			return otherwise, nil
+		}
+		n, err := strconv.Atoi(text)
+		if err != nil || n < 1 || n > most {
+			return 0, &BadRequestError{fmt.Errorf("%s=%s: it must be a number from 1 to %d", name, text, most)}
+		}
+		return n, nil
+	}
+	period, err := number("period", 300, int(usage.KeepCoarse.Seconds()))
+	if err != nil {
+		return usage.Report{}, nil, err
+	}
+	parts, err := number("parts", 60, 1000)
+	if err != nil {
+		return usage.Report{}, nil, err
+	}
+	report, err := s.keeper.Usage(r.Context(), time.Duration(period)*time.Second, parts)
 	return report, nil, err
 }
 

@@ -21,14 +21,3 @@ func Grouped(n int64) string {
 	}
 	return s
 }
-
-// Bytes returns an amount of memory: 4.1 MB.
-func Bytes(n float64) string {
-	switch {
-	case n >= 1<<30:
-		return fmt.Sprintf("%.1f GB", n/(1<<30))
-	case n >= 100<<20:
-		return fmt.Sprintf("%.0f MB", n/(1<<20))
-	}
-	return fmt.Sprintf("%.1f MB", n/(1<<20))
-}

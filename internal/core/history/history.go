@@ -61,11 +61,18 @@ CREATE TABLE IF NOT EXISTS declared (
 	key    TEXT PRIMARY KEY, -- service.key
 	digest TEXT NOT NULL
 );
-PRAGMA user_version = 1;
+CREATE TABLE IF NOT EXISTS usage (
+	step    INTEGER NOT NULL, -- milliseconds
+	service TEXT NOT NULL,
+	at      INTEGER NOT NULL, -- milliseconds since 1970
+	cpu REAL, peak REAL, memory INTEGER, read INTEGER, written INTEGER, files INTEGER, threads INTEGER, processes INTEGER,
+	PRIMARY KEY (step, service, at)
+) WITHOUT ROWID;
+PRAGMA user_version = 2;
 `
 
 // version is the schema's.
-const version = 1
+const version = 2
 
 // open returns the open database. If it has to be made and make is false, it
 // fails with ErrNone.

@@ -18,6 +18,7 @@ import (
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/usage"
 )
 
 // Overview is what holds for the project as a whole.
@@ -65,7 +66,8 @@ type Keeper struct {
 	ops     *operations
 	records *recorder
 	history *history.DB // nil in tests without a machine
-	editing sync.Mutex  // of the declaration
+	usage   *usage.Recorder
+	editing sync.Mutex // of the declaration
 
 	mu                sync.Mutex
 	watchers          map[*Watch]struct{}
@@ -82,6 +84,7 @@ type Keeper struct {
 	limited           bool              // some service has limits that may have to be watched
 	restarting        map[string]bool   // services whose restart is to come
 	background        sync.WaitGroup
+	usageAsked        time.Time // when somebody last asked for usage
 	last              time.Time // when somebody last asked or watched
 }
 
@@ -129,7 +132,7 @@ func newKeeper(ctx context.Context, d *declare.Declaration, log *slog.Logger, dr
 	}
 	k.restarting, k.unsaved = map[string]bool{}, map[string]bool{}
 	k.ops = newOperations(k.tellOperations)
-	k.records = newRecorder()
+	k.records, k.usage = newRecorder(), usage.NewRecorder()
 	for _, s := range d.Services {
 		k.limited = k.limited || s.Limit != (declare.Limit{})
 		k.services[s.Name] = supervise.New(ctx, supervise.Config{AnyPort: s.Port == 0, Driver: drive(s), Host: host{k}, Log: log, Status: launch.AtRest(d, s)})
@@ -270,7 +273,7 @@ func (k *Keeper) Run(adopted chan<- struct{}) error {
 	all.Go(k.saveStarts)
 	all.Wait()
 	k.background.Wait()
-	return nil
+	return k.history.Close()
 }
 
 // Idle says for how long nothing has run and nobody has watched.

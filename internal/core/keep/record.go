@@ -197,7 +197,6 @@ const saveDelay = 300 * time.Millisecond
 // saveStarts writes the records of starts, and when the keeper ends those of
 // what is under way.
 func (k *Keeper) saveStarts() {
-	defer k.history.Close()
 	for {
 		select {
 		case <-k.records.save:

@@ -10,6 +10,7 @@ type Entry struct {
 	// which Shared are shared with other processes.
 	CPU            time.Duration
 	Memory, Shared uint64
+	Threads        int
 	zombie         bool
 	halted         bool // by SIGSTOP or a debugger
 }

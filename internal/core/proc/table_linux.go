@@ -71,6 +71,7 @@ func readEntry(pid int) (*Entry, error) {
 		Session: number(6),
 		CPU:     time.Duration(number(14)+number(15)) * ticks,
 		Memory:  uint64(number(24)) * pageSize,
+		Threads: number(20),
 		zombie:  f[0] == "Z" || f[0] == "X",
 		halted:  f[0] == "T",
 	}, nil

@@ -77,6 +77,9 @@ func ReadTable() (Table, error) {
 		if m, err := p.MemoryInfo(); err == nil {
 			e.Memory = m.RSS
 		}
+		if n, err := p.NumThreads(); err == nil {
+			e.Threads = int(n)
+		}
 		t[pid] = e
 	}
 	return t, nil

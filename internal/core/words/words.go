@@ -85,3 +85,18 @@ func Short(command string) string {
 	}
 	return command
 }
+
+// Bytes puts an amount of memory in a few words: "41 MB", "1.2 GB".
+func Bytes(n uint64) string {
+	switch v := float64(n); {
+	case n < 1<<10:
+		return fmt.Sprintf("%d B", n)
+	case n < 1<<20:
+		return fmt.Sprintf("%.0f KB", v/(1<<10))
+	case n < 10<<20:
+		return fmt.Sprintf("%.1f MB", v/(1<<20))
+	case n < 1<<30:
+		return fmt.Sprintf("%.0f MB", v/(1<<20))
+	}
+	return fmt.Sprintf("%.1f GB", float64(n)/(1<<30))
+}

@@ -10,6 +10,7 @@ import (
 	"neighbour/internal/api"
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/words"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
 	"neighbour/internal/tui/ui"
@@ -263,6 +264,6 @@ func (v *mapView) usage(s api.Status, width int) string {
 	// Below a tenth of a core and 64 MB the lines stay low: the flicker of
 	// what is idle should not look like work.
 	text := t.Paint(ui.Faint, "processor ") + t.Paint(ui.Busy, ui.Spark(cpu, graph, 10)) + t.Paint(ui.Plain, fmt.Sprintf(" %.1f %%", cpu[len(cpu)-1])) +
-		t.Paint(ui.Faint, "  memory ") + t.Paint(ui.Busy, ui.Spark(memory, graph, 64<<20)) + t.Paint(ui.Plain, " "+display.Bytes(memory[len(memory)-1]))
+		t.Paint(ui.Faint, "  memory ") + t.Paint(ui.Busy, ui.Spark(memory, graph, 64<<20)) + t.Paint(ui.Plain, " "+words.Bytes(uint64(memory[len(memory)-1])))
 	return display.Truncate(text, width)
 }
