@@ -2,14 +2,17 @@ package e2e
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"neighbour/internal/core/starts"
+	"neighbour/internal/core/usage"
 )
 
 // start returns the report of a start, 0 being the latest.
@@ -77,4 +80,25 @@ prepare = [{ run = "sleep 0.2", when = ["lock"] }]
 	require.NoError(t, err)
 	assert.Len(t, aside, 1)
 	assert.Contains(t, p.must("logs", "--events"), "the history of starts was damaged")
+}
+
+func TestUsageSurvivesTheKeeper(t *testing.T) {
+	t.Parallel()
+	p := newProject(t, "[service.api]\nrun = \"python3 -c 'x = bytearray(60 << 20); import time; time.sleep(1000)'\"\n")
+	p.must("start")
+	var r usage.Report
+	look := func(period int) usage.Series {
+		p.ask(fmt.Sprintf("/usage?period=%d&parts=10", period), &r)
+		require.Len(t, r.Services, 1)
+		return r.Services[0]
+	}
+	p.eventually(func(status) bool { return look(300).Now.Memory > 60<<20 })
+	assert.Equal(t, 1, look(300).Now.Processes)
+	assert.Positive(t, r.Memory)
+	p.eventually(func(status) bool { look(300); return r.Machine.Now.Memory > 0 })
+	assert.Contains(t, r.Summary, "api uses most memory")
+	assert.Greater(t, slices.Max(look(3600).Memory), float64(60<<20), "what is not written yet is told, too")
+	p.must("stop")
+	p.must("start", "--no-wait")
+	assert.Greater(t, slices.Max(look(3600).Memory), float64(60<<20), "what an earlier keeper measured")
 }

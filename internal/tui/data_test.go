@@ -16,6 +16,7 @@ import (
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/starts"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/usage"
 	"neighbour/internal/core/wire"
 	"neighbour/internal/tui/view/viewtest"
 )
@@ -162,4 +163,27 @@ func answerStarts(k *viewtest.Keeper) {
 	k.Answer("GET /starts", all)
 	k.Answer("GET /starts/0", starts.NewReport(latest, earlier, time.Now()))
 	k.Answer("GET /starts/12", starts.NewReport(earlier[11], earlier, time.Now()))
+}
+
+// calmUsage is an hour of the calm project, of which one service grows.
+func calmUsage(parts int) usage.Report {
+	to := time.Date(2026, 3, 2, 22, 7, 0, 0, time.UTC)
+	r := usage.Report{From: to.Add(-5 * time.Minute), To: to, Cores: 2, Memory: 24 << 30}
+	series := func(name string, cpu float32, memory, grows uint64) usage.Series {
+		var rows []usage.Row
+		for i := range 100 {
+			s := usage.Sample{CPU: cpu, Memory: memory + grows*uint64(i), Files: 14, Threads: 9, Processes: 2}
+			if i%25 == 7 {
+				s.CPU *= 6
+			}
+			rows = append(rows, usage.Row{At: r.From.Add(time.Minute + time.Duration(i)*2400*time.Millisecond), Step: 2400 * time.Millisecond, Sample: s, Peak: s.CPU})
+		}
+		out := usage.NewSeries(name, rows, r.From, to, parts)
+		out.Now = rows[99].Sample
+		return out
+	}
+	r.Machine = series(usage.Machine, 12, 5<<30, 0)
+	r.Services = []usage.Series{series("ledger", 0.5, 41<<20, 0), series("shelf", 0.2, 9<<20, 0), series("api", 3, 120<<20, 1<<20), series("web", 1, 60<<20, 0)}
+	r.Summarise()
+	return r
 }

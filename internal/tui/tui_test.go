@@ -143,12 +143,13 @@ func TestGoldenFrames(t *testing.T) {
 	time.Local = time.UTC
 	t.Cleanup(func() { time.Local = local })
 	services := calm()
-	for id, keys := range map[string]string{"map": "", "logs": "2", "wiring": "3", "starts": "4 g w", "checks": "7", "finder": "ctrl+p"} {
+	for id, keys := range map[string]string{"map": "", "logs": "2", "wiring": "3", "starts": "4 g w", "usage": "6 down left left", "checks": "7", "finder": "ctrl+p"} {
 		frame := func(name string, width, height int, prepare func(*screen), text func(*screen) string) {
 			s := shown(t, width, height, services...)
 			s.keeper.Answer("GET /wiring", wired(3))
 			s.keeper.Answer("GET /logs", journal.Answer{Entries: calmEntries()})
 			answerStarts(s.keeper)
+			s.keeper.Answer("GET /usage", calmUsage(min(400, max(20, width-14))))
 			s.find(4)
 			if prepare != nil {
 				prepare(s)

@@ -13,6 +13,7 @@ import (
 	"go.uber.org/goleak"
 
 	"neighbour/internal/core/starts"
+	"neighbour/internal/core/usage"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -162,4 +163,23 @@ func BenchmarkReport(b *testing.B) {
 		}
 	}
 	b.ReportMetric(float64(info.Size())/(1<<20), "MB")
+}
+
+func TestUsageIsKept(t *testing.T) {
+	db := New(filepath.Join(t.TempDir(), "history.db"), nil)
+	defer db.Close()
+	now := time.Now().Truncate(time.Second)
+	row := func(service string, ago, step time.Duration, cpu float32) usage.Row {
+		return usage.Row{Service: service, At: now.Add(-ago), Step: step, Peak: cpu, Sample: usage.Sample{CPU: cpu, Memory: 1 << 20, Files: 3}}
+	}
+	require.NoError(t, db.SaveUsage(t.Context(), []usage.Row{
+		row("api", time.Minute, usage.Fine, 1), row("api", 3*time.Hour, usage.Fine, 2), row("api", 3*time.Hour, usage.Coarse, 3), row("api", 30*time.Hour, usage.Coarse, 4), row(usage.Machine, time.Minute, usage.Fine, 5),
+	}))
+	require.NoError(t, db.SaveUsage(t.Context(), []usage.Row{row("api", time.Minute, usage.Fine, 7)}), "what is there already is replaced")
+	fine, err := db.Usage(t.Context(), usage.Fine, now.Add(-24*time.Hour))
+	require.NoError(t, err)
+	assert.Equal(t, map[string][]usage.Row{"api": {row("api", time.Minute, usage.Fine, 7)}, usage.Machine: {row(usage.Machine, time.Minute, usage.Fine, 5)}}, fine)
+	coarse, err := db.Usage(t.Context(), usage.Coarse, now.Add(-48*time.Hour))
+	require.NoError(t, err)
+	assert.Len(t, coarse["api"], 1, "a day is kept")
 }

@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -237,4 +238,24 @@ func TestReapTakesOnlyWhatIsNobodys(t *testing.T) {
 	seen := proc.Reap(table, nil)
 	assert.True(t, seen[cmd.Process.Pid])
 	assert.NoError(t, cmd.Wait(), "the first look leaves it alone")
+}
+
+func TestCounters(t *testing.T) {
+	me, err := Identify(os.Getpid())
+	require.NoError(t, err)
+	before := CountersOf([]ID{me})
+	f, err := os.Open(os.DevNull)
+	require.NoError(t, err)
+	defer f.Close()
+	if runtime.GOOS == "linux" {
+		assert.Equal(t, before.Files+1, CountersOf([]ID{me}).Files)
+	}
+	assert.Equal(t, Counters{}, CountersOf(nil))
+	m, err := ReadMachine()
+	require.NoError(t, err)
+	assert.Positive(t, m.Busy)
+	assert.Greater(t, m.Total, m.Memory)
+	table, err := ReadTable()
+	require.NoError(t, err)
+	assert.Positive(t, table[os.Getpid()].Threads)
 }

@@ -157,7 +157,7 @@ func (m *Model) take(msg tea.Msg) tea.Cmd {
 		if !m.checkAt.IsZero() && m.state.Now.After(m.checkAt) {
 			return tea.Batch(tick(), m.CheckAgain())
 		}
-		return tick()
+		return tea.Batch(tick(), m.view.Update(view.Tick{At: m.state.Now}))
 	case connectedMsg:
 		return m.connected(msg)
 	case eventMsg:

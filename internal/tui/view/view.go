@@ -161,6 +161,9 @@ func (s *State) Running(names []string) []string {
 // was found again; Moved: some service is in another state.
 type Changed struct{ Fresh, Moved bool }
 
+// Tick comes twice a second, for what goes on by itself.
+type Tick struct{ At time.Time }
+
 // Checked says that the findings are new.
 type Checked struct{}
 

@@ -7,10 +7,11 @@ import (
 	"neighbour/internal/tui/views/logs"
 	mapview "neighbour/internal/tui/views/map"
 	"neighbour/internal/tui/views/starts"
+	"neighbour/internal/tui/views/usage"
 	"neighbour/internal/tui/views/wiring"
 )
 
 // All are the views, in the order of their keys. The first one opens at first.
 func All() []view.Spec {
-	return []view.Spec{mapview.Spec, logs.Spec, wiring.Spec, starts.Spec, checks.Spec}
+	return []view.Spec{mapview.Spec, logs.Spec, wiring.Spec, starts.Spec, usage.Spec, checks.Spec}
 }

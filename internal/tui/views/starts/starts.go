@@ -26,7 +26,7 @@ var Spec = view.Spec{ID: "starts", Title: "starts", Key: "4", New: open, Command
 func open(e *view.Env, args any) (view.View, tea.Cmd) {
 	v := &screen{Env: e, selected: e.Selected, whatIf: -1}
 	v.id, _ = args.(int64)
-	return v, tea.Batch(v.list(), v.ask(v.id), v.tick())
+	return v, tea.Batch(v.list(), v.ask(v.id))
 }
 
 func commands(e *view.Env) []view.Command {
@@ -58,7 +58,6 @@ type (
 		report starts.Report
 		err    error
 	}
-	tickMsg struct{ at time.Time }
 )
 
 // mostShown is how many starts there are to choose from.
@@ -93,12 +92,6 @@ func (v *screen) askGhost() tea.Cmd {
 	return nil
 }
 
-// tick has the view drawn again soon, so that a start under way is seen to go on.
-func (v *screen) tick() tea.Cmd {
-	from := v.Instance
-	return tea.Tick(100*time.Millisecond, func(at time.Time) tea.Msg { return view.Answer{Instance: from, Msg: tickMsg{at}} })
-}
-
 // place is where the start that is shown is in the list; -1 if it isn't.
 func (v *screen) place() int {
 	if v.id == 0 {
@@ -116,11 +109,8 @@ func (v *screen) Update(msg tea.Msg) tea.Cmd {
 		}
 	case reportMsg:
 		v.took(msg)
-	case tickMsg:
-		v.at = msg.at
-		if v.report != nil && v.report.Start.Result == starts.UnderWay {
-			return v.tick()
-		}
+	case view.Tick:
+		v.at = msg.At
 	case view.Changed:
 		return v.changed(msg)
 	}
@@ -211,7 +201,7 @@ func (v *screen) choose(by int) tea.Cmd {
 	if i == len(v.all)-1 {
 		v.id = 0
 	}
-	return tea.Batch(v.ask(v.id), v.tick())
+	return v.ask(v.id)
 }
 
 // Bindings are the keys of the view.
