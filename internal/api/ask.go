@@ -27,6 +27,8 @@ type Questions interface {
 	Starts(ctx context.Context, n int) ([]history.Summary, error)
 	// StartReport tells how a start went; the id 0 is the one that began last.
 	StartReport(ctx context.Context, id int64) (starts.Report, error)
+	// Wiring tells how the project is wired.
+	Wiring(ctx context.Context) (insight.Wiring, error)
 	// Checks makes all checks.
 	Checks(ctx context.Context) ([]check.Finding, error)
 }
@@ -61,6 +63,10 @@ func (h here) StartReport(ctx context.Context, id int64) (starts.Report, error) 
 	db := history.New(h.project.HistoryFile(), nil)
 	defer db.Close()
 	return db.Report(ctx, id)
+}
+
+func (h here) Wiring(context.Context) (insight.Wiring, error) {
+	return insight.WiringOf(h.project, nil)
 }
 
 func (h here) Checks(ctx context.Context) ([]check.Finding, error) {

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"bytes"
+	"context"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -14,27 +16,31 @@ import (
 	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/starts"
+	"neighbour/internal/core/usage"
 	"neighbour/internal/draw"
 )
 
 // drawings are what can be drawn.
-var drawings = []string{"map", "start"}
+var drawings = []string{"map", "start", "usage", "wiring"}
 
 // wantedDrawing says what to draw, and where to.
 type wantedDrawing struct {
 	out, format    string
 	dark           bool
 	start, compare string
+	period         time.Duration
 }
 
 func (a *app) draw() *cobra.Command {
 	var want wantedDrawing
 	cmd := &cobra.Command{
-		Use: "draw WHAT", Short: "Draw the map or a start, as SVG or PDF",
+		Use: "draw WHAT", Short: "Draw the map, a start, the usage or the wiring, as SVG or PDF",
 		Long: `Draw writes a drawing for a README, a ticket or a slide:
 
   map     the services by step, and what they need; without a keeper, as declared
   start   how a start went, and what decided how long it took
+  usage   what the services used over the last hour, or over --period
+  wiring  which variables read which facts, without the values
 
 The format is that of the file's name, or that of --format. With "-" as the file
 the drawing goes to standard output.`,
@@ -75,6 +81,7 @@ the drawing goes to standard output.`,
 	cmd.Flags().BoolVar(&want.dark, "dark", false, "on a dark ground")
 	cmd.Flags().StringVar(&want.start, "start", "0", "the `number` of the start to draw; 0 is the latest")
 	cmd.Flags().StringVar(&want.compare, "compare", "", "the `number` of a start to draw beside it")
+	cmd.Flags().DurationVar(&want.period, "period", time.Hour, "how long the `time` is that usage is drawn of, up to 24h")
 	return cmd
 }
 
@@ -98,7 +105,13 @@ func (w *wantedDrawing) complete(what string) error {
 
 func (a *app) figure(cmd *cobra.Command, p *project.Project, what string, want wantedDrawing) (*draw.Figure, error) {
 	o := draw.Options{Project: p.Name, At: time.Now(), Dark: want.dark}
-	if what == "map" {
+	switch what {
+	case "usage":
+		return a.usageFigure(cmd.Context(), p, want.period, o)
+	case "wiring":
+		w, err := api.Ask(cmd.Context(), p).Wiring(cmd.Context())
+		return draw.Wiring(w, o), err
+	case "map":
 		current, _, err := api.Look(cmd.Context(), p)
 		return draw.Map(draw.Nodes(inOrder(p), current), o), err
 	}
@@ -115,4 +128,20 @@ func (a *app) figure(cmd *cobra.Command, p *project.Project, what string, want w
 		other = &c
 	}
 	return draw.Start(&r, other, o), nil
+}
+
+func (a *app) usageFigure(ctx context.Context, p *project.Project, period time.Duration, o draw.Options) (*draw.Figure, error) {
+	if period < time.Minute || period > usage.KeepCoarse {
+		return nil, usageError{fmt.Errorf("--period %s: write a length of time from 1m to 24h", period)}
+	}
+	client, err := api.Find(ctx, p)
+	if errors.Is(err, api.ErrNoKeeper) {
+		return nil, fmt.Errorf("nothing runs, so there is no usage to draw; start it with: neighbour start")
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer client.Close()
+	r, err := client.Usage(ctx, period, 120)
+	return draw.Usage(&r, o), err
 }

@@ -19,8 +19,12 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"neighbour/internal/core/insight"
+	"neighbour/internal/core/project"
 	"neighbour/internal/core/starts"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/usage"
+	"neighbour/internal/core/wire"
 	"neighbour/internal/testkit"
 )
 
@@ -79,12 +83,45 @@ func report() *starts.Report {
 	return &r
 }
 
+func used() *usage.Report {
+	r := &usage.Report{From: options.At.Add(-time.Hour), To: options.At, Cores: 2, Memory: 24 << 30}
+	for i, name := range []string{"", "ledger", "Скворечник", "web"} {
+		var rows []usage.Row
+		for m := range 50 {
+			s := usage.Sample{CPU: float32(m % (7 + i)), Memory: uint64(i+1)<<24 + uint64(m*i)<<18, Processes: 1}
+			rows = append(rows, usage.Row{At: r.From.Add(time.Duration(m) * time.Minute), Step: time.Minute, Sample: s, Peak: s.CPU})
+		}
+		s := usage.NewSeries(name, rows[:30+10*(i%2)], r.From, r.To, 120)
+		s.Now = rows[49].Sample
+		if i == 0 {
+			r.Machine = s
+		} else {
+			r.Services = append(r.Services, s)
+		}
+	}
+	r.Summarise()
+	return r
+}
+
+func wired() insight.Wiring {
+	w := insight.Wiring{Services: []string{"ledger", "Скворечник", "web"}}
+	for _, v := range [][3]string{{"web", "API_URL", "Скворечник.url"}, {"Скворечник", "LEDGER_URL", "ledger.url"}, {"Скворечник", strings.Repeat("LONG_", 20), "ledger.port"}, {"web", "PORT", ""}} {
+		one := insight.Wired{Explained: project.Explained{Variable: wire.Variable{Name: v[1], Value: "hidden-word"}, Service: v[0]}}
+		if v[2] != "" {
+			one.From = []string{v[2]}
+		}
+		w.Variables = append(w.Variables, one)
+	}
+	return w
+}
+
 func figures() map[string]*Figure {
 	night := options
 	night.Dark = true
 	return map[string]*Figure{
 		"map": Map(toolshed(), options), "map-dark": Map(toolshed(), night), "map-none": Map(nil, options),
 		"map-wide": Map(stack(2, 30), options), "map-deep": Map(stack(24, 1), options), "map-200": Map(stack(10, 20), options),
+		"usage": Usage(used(), options), "wiring": Wiring(wired(), options), "wiring-none": Wiring(insight.Wiring{}, night),
 		"start": Start(report(), nil, options), "start-two": Start(report(), report(), options),
 	}
 }
@@ -142,6 +179,7 @@ func TestDrawingsRender(t *testing.T) {
 		text := run("pdftotext", "-layout", name+".pdf", "-")
 		svg, err := os.ReadFile(filepath.Join(dir, name+".svg"))
 		require.NoError(t, err)
+		assert.NotContains(t, text, "hidden-word", name)
 		for _, n := range []string{"ledger", "Скворечник", "web"} {
 			if strings.HasPrefix(name, "start") || name == "map" {
 				assert.Contains(t, text, n, name)

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"neighbour/internal/api"
 	"neighbour/internal/core/starts"
 	"neighbour/internal/core/usage"
 )
@@ -54,7 +55,7 @@ prepare = [{ run = "sleep 0.2", when = ["lock"] }]
 
 	// The keeper is gone, and what it has kept is told all the same.
 	assert.Regexp(t, `(?s)1  .* cold .* 2\n2  .* warm .* 2\n\n.*, warm`, p.must("starts"))
-	assert.Regexp(t, `━ +api +0\.\d\d s +0\.2\d s`, p.must("starts", "1"))
+	assert.Regexp(t, `━ +api +\d\.\d\d s +\d\.\d\d s`, p.must("starts", "1"))
 	assert.Contains(t, p.must("starts", "1"), "without api's sleep 0.2:")
 	assert.Contains(t, p.must("starts", "compare", "1", "2"), "api")
 	assert.Equal(t, 1, p.run("starts", "9").code)
@@ -88,7 +89,7 @@ func TestUsageSurvivesTheKeeper(t *testing.T) {
 	p.must("start")
 	var r usage.Report
 	look := func(period int) usage.Series {
-		p.ask(fmt.Sprintf("/usage?period=%d&parts=10", period), &r)
+		p.ask(fmt.Sprintf("/v"+api.Version+"/usage?period=%d&parts=10", period), &r)
 		require.Len(t, r.Services, 1)
 		return r.Services[0]
 	}

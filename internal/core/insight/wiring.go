@@ -52,7 +52,10 @@ func WiringOf(p *project.Project, services Services) (Wiring, error) {
 		if err != nil {
 			continue
 		}
-		given := services[name].Given()
+		var given map[string]string // nothing runs without its service
+		if sv := services[name]; sv != nil {
+			given = sv.Given()
+		}
 		for _, v := range vars {
 			was, launched := given[v.Name]
 			w.Variables = append(w.Variables, Wired{v, launched && was != launch.Digest(v.Value)})

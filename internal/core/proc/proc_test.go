@@ -241,21 +241,21 @@ func TestReapTakesOnlyWhatIsNobodys(t *testing.T) {
 }
 
 func TestCounters(t *testing.T) {
-	me, err := Identify(os.Getpid())
+	me, err := proc.Identify(os.Getpid())
 	require.NoError(t, err)
-	before := CountersOf([]ID{me})
+	before := proc.CountersOf([]proc.ID{me})
 	f, err := os.Open(os.DevNull)
 	require.NoError(t, err)
 	defer f.Close()
 	if runtime.GOOS == "linux" {
-		assert.Equal(t, before.Files+1, CountersOf([]ID{me}).Files)
+		assert.Equal(t, before.Files+1, proc.CountersOf([]proc.ID{me}).Files)
 	}
-	assert.Equal(t, Counters{}, CountersOf(nil))
-	m, err := ReadMachine()
+	assert.Equal(t, proc.Counters{}, proc.CountersOf(nil))
+	m, err := proc.ReadMachine()
 	require.NoError(t, err)
 	assert.Positive(t, m.Busy)
 	assert.Greater(t, m.Total, m.Memory)
-	table, err := ReadTable()
+	table, err := proc.ReadTable()
 	require.NoError(t, err)
 	assert.Positive(t, table[os.Getpid()].Threads)
 }

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -15,6 +16,8 @@ import (
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/usage"
 	"neighbour/internal/core/words"
+	"neighbour/internal/draw"
+	"neighbour/internal/tui/act"
 	"neighbour/internal/tui/view"
 	"neighbour/internal/tui/views/logs"
 )
@@ -166,8 +169,25 @@ func (v *screen) rows() []*usage.Series {
 	for i := range v.report.Services {
 		out = append(out, &v.report.Services[i])
 	}
-	slices.SortStableFunc(out[1:], func(a, b *usage.Series) int { return cmp.Compare(m.now(b.Now), m.now(a.Now)) })
+	// By what each uses on the average, so that rows don't change places all the
+	// time.
+	slices.SortStableFunc(out[1:], func(a, b *usage.Series) int { return cmp.Compare(average(m.of(b)), average(m.of(a))) })
 	return out
+}
+
+// average returns that of the parts in which something is known, in steps, so
+// that what is nearly the same is.
+func average(parts []float64) float64 {
+	sum, n := 0.0, 0
+	for _, v := range parts {
+		if v >= 0 {
+			sum, n = sum+v, n+1
+		}
+	}
+	if n == 0 || sum == 0 {
+		return 0
+	}
+	return math.Round(math.Log2(sum/float64(n)) * 8)
 }
 
 // at returns the selected row.
@@ -219,6 +239,9 @@ func (v *screen) Bindings() []view.Binding {
 			v.cursor = len(values) - 1 - slices.Index(values, slices.Max(values))
 			return nil
 		}).If(v.loaded && len(v.report.Services) > 0).Helps("to the highest value"),
+		view.Act("d", "draw", func() tea.Cmd {
+			return act.Draw(v.Env, "usage", draw.Usage(&v.report, draw.Options{Project: v.Overview.Project, At: v.Now}))
+		}).If(v.loaded).Spare(3).Helps("draw it as SVG; neighbour draw usage makes PDF, too"),
 		view.Act("enter", "log then", func() tea.Cmd { return v.Turn("logs", logs.Args{Service: v.selected, At: v.time()}) }).If(v.loaded).Helps("the log at the time under the cursor"),
 	}
 }

@@ -14,6 +14,8 @@ import (
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/wire"
 	"neighbour/internal/display"
+	"neighbour/internal/draw"
+	"neighbour/internal/tui/act"
 	"neighbour/internal/tui/ui"
 	"neighbour/internal/tui/view"
 )
@@ -156,6 +158,9 @@ func (v *wiring) Bindings() []view.Binding {
 			v.Say("copied the value of "+w.Name, false)
 			return tea.SetClipboard(w.Value)
 		}).If(v.part == variablesPart && len(v.wiring.Variables) > 0).Spare(3).Helps("copy the variable's value"),
+		view.Act("d", "draw", func() tea.Cmd {
+			return act.Draw(v.Env, "wiring", draw.Wiring(v.wiring, draw.Options{Project: v.Overview.Project, At: v.Now}))
+		}).If(v.loaded).Spare(4).Helps("draw it as SVG, without values; neighbour draw wiring makes PDF, too"),
 		view.Act("r", "look again", v.ask).Spare(2),
 	}
 }
