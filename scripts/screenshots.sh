@@ -1,5 +1,6 @@
 #!/usr/bin/env bash
-# Takes new pictures of each main view from the demo data: docs/screenshots.
+# Takes new pictures of each main view, and drawings, from the demo data:
+# docs/screenshots, docs/drawings.
 # Each is bin/neighbour in a real terminal window of its own X server.
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -90,3 +91,18 @@ picture failed 142 38 dark "failed" "wait9 / n o t i Enter Escape wait1" -- demo
 picture checks 142 38 dark "failed" "wait6 7 wait1 Up Up Up Up Up Up wait1" -- demo --trouble
 picture wiring 142 38 dark "failed" "3 wait1 Down Down Down Down Down wait1" -- demo --trouble
 picture light 142 38 light "failed" "Tab Tab Tab Tab wait1" -- demo --trouble
+
+# Some more starts, so that there is something to compare with, and a while of
+# use.
+"$binary" -C "$quiet" start >/dev/null 2>&1
+for _ in $(seq 8); do
+  "$binary" -C "$quiet" stop >/dev/null 2>&1
+  "$binary" -C "$quiet" start >/dev/null 2>&1
+done
+picture starts 142 38 dark "7 of 7 ready" "4 wait1 Down Down Down Down g wait1" -- -C "$quiet"
+picture usage 142 38 dark "7 of 7 ready" "6 wait40 Down Down wait1" -- -C "$quiet"
+for format in svg pdf; do
+  for what in map start usage wiring; do
+    "$binary" -C "$quiet" draw $what --period 5m -o "docs/drawings/$what.$format"
+  done
+done

@@ -236,7 +236,7 @@ func (v *screen) Bindings() []view.Binding {
 		view.Act("d", "draw", func() tea.Cmd {
 			o := draw.Options{Project: v.Overview.Project, At: v.Now}
 			return act.Draw(v.Env, fmt.Sprintf("start-%d", v.report.Start.ID), draw.Start(v.report, v.ghost, o))
-		}).If(has).Spare(2).Helps("draw it as SVG; neighbour draw start makes PDF, too"),
+		}).If(has).Spare(2).Helps("draw it (neighbour draw start)"),
 		view.Act("m", "on the map", func() tea.Cmd { return v.Turn("map", nil) }).If(has).Spare(3).Helps("show the service on the map"),
 	}
 }

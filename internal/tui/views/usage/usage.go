@@ -241,7 +241,7 @@ func (v *screen) Bindings() []view.Binding {
 		}).If(v.loaded && len(v.report.Services) > 0).Helps("to the highest value"),
 		view.Act("d", "draw", func() tea.Cmd {
 			return act.Draw(v.Env, "usage", draw.Usage(&v.report, draw.Options{Project: v.Overview.Project, At: v.Now}))
-		}).If(v.loaded).Spare(3).Helps("draw it as SVG; neighbour draw usage makes PDF, too"),
+		}).If(v.loaded).Spare(3).Helps("draw it (neighbour draw usage)"),
 		view.Act("enter", "log then", func() tea.Cmd { return v.Turn("logs", logs.Args{Service: v.selected, At: v.time()}) }).If(v.loaded).Helps("the log at the time under the cursor"),
 	}
 }

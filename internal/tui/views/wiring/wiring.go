@@ -160,7 +160,7 @@ func (v *wiring) Bindings() []view.Binding {
 		}).If(v.part == variablesPart && len(v.wiring.Variables) > 0).Spare(3).Helps("copy the variable's value"),
 		view.Act("d", "draw", func() tea.Cmd {
 			return act.Draw(v.Env, "wiring", draw.Wiring(v.wiring, draw.Options{Project: v.Overview.Project, At: v.Now}))
-		}).If(v.loaded).Spare(4).Helps("draw it as SVG, without values; neighbour draw wiring makes PDF, too"),
+		}).If(v.loaded).Spare(4).Helps("draw it, without values"),
 		view.Act("r", "look again", v.ask).Spare(2),
 	}
 }
