@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -17,6 +18,7 @@ import (
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/starts"
 	"neighbour/internal/core/usage"
+	"neighbour/internal/core/words"
 	"neighbour/internal/draw"
 )
 
@@ -48,7 +50,7 @@ the drawing goes to standard output.`,
 		Args:    takes(cobra.ExactArgs(1)), ValidArgs: drawings,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !slices.Contains(drawings, args[0]) {
-				return usageError{fmt.Errorf("there is no drawing %q; write %s", args[0], strings.Join(drawings, " or "))}
+				return usageError{fmt.Errorf("there is no drawing %q; write %s", args[0], words.Or(drawings))}
 			}
 			if err := want.complete(args[0]); err != nil {
 				return err
@@ -70,7 +72,11 @@ the drawing goes to standard output.`,
 				return err
 			}
 			if err := atomicfile.Write(want.out, b.Bytes(), 0o644); err != nil {
-				return err
+				var path *fs.PathError
+				if errors.As(err, &path) { // it names a file beside the one that was asked for
+					err = path.Err
+				}
+				return fmt.Errorf("%s can't be written: %w", want.out, err)
 			}
 			fmt.Fprintf(a.err, "%s: %.0f × %.0f points, %d KB\n", want.out, f.Width, f.Height, (b.Len()+1023)/1024)
 			return nil

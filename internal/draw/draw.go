@@ -6,6 +6,7 @@ package draw
 import (
 	"fmt"
 	"io"
+	"neighbour/internal/core/words"
 	"strings"
 	"time"
 
@@ -44,7 +45,7 @@ func (f *Figure) Write(w io.Writer, format string) error {
 		f.run(p, nil)
 		return p.write(w)
 	}
-	return fmt.Errorf("there is no format %q; write %s", format, strings.Join(Formats, " or "))
+	return fmt.Errorf("there is no format %q; write %s", format, words.Or(Formats))
 }
 
 func (f *Figure) run(s surface, g grouper) {

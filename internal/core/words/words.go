@@ -15,6 +15,14 @@ func Join(names []string) string {
 	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
 }
 
+// Or makes a list of choices: "a, b or c".
+func Or(choices []string) string {
+	if len(choices) < 2 {
+		return strings.Join(choices, "")
+	}
+	return strings.Join(choices[:len(choices)-1], ", ") + " or " + choices[len(choices)-1]
+}
+
 // Count says how many there are of something: "1 check", "3 checks".
 func Count(n int, noun string) string {
 	if n == 1 {
