@@ -148,7 +148,7 @@ func (p *pen) tail(v *starts.Service, r *starts.Report, x, y float64) {
 	switch {
 	case v.Result == starts.Failed:
 		p.text(x+48, y, 9, bold, c.bad, "failed")
-	case v.Result != starts.Ready:
+	case v.Result != starts.Ready, len(r.Start.Services) == 1:
 	case slices.Contains(r.Usual.Slower, v.Name):
 		p.text(x+48, y, 9, bold, c.bad, "slower than usual")
 	case slices.Contains(r.Analysis.Path, v.Name) && len(r.Start.Services) > 1:

@@ -115,7 +115,8 @@ func demoDir(trouble bool) string {
 }
 
 func TestADayOnTheScreen(t *testing.T) {
-	s := open(t, t.TempDir(), 142, 38, "demo")
+	dir := t.TempDir()
+	s := open(t, dir, 142, 38, "demo")
 	p := &project{t, demoDir(false)}
 	t.Cleanup(func() { _ = runIn(t, os.TempDir(), "-C", p.dir, "stop") })
 	s.see(`waiting`)
@@ -179,6 +180,26 @@ func TestADayOnTheScreen(t *testing.T) {
 	s.see(`to \w+@example\.org`)
 	s.see(`about Please bring back the`)
 	s.press("Escape")
+
+	// How the latest start went, what uses how much, and a drawing of each.
+	s.press("4")
+	s.see(`\[4 starts\]`)
+	s.see(`\d\.\d\d s, warm`)
+	s.press("Left", "Left")
+	s.see(`what would make it faster`)
+	s.see(`the path that decides`)
+	s.press("d")
+	s.see(`drawn: .*/toolshed-start-\d+\.svg`)
+	s.press("6")
+	s.see(`uses most memory: \d+ MB`)
+	s.see(`machine +\d+\.\d %`)
+	s.press("d")
+	s.see(`drawn: .*/toolshed-usage\.svg`)
+	s.press("1", "d")
+	s.see(`drawn: .*/toolshed-map\.svg`)
+	drawn, err := filepath.Glob(filepath.Join(dir, "*.svg"))
+	require.NoError(t, err)
+	assert.Len(t, drawn, 3)
 
 	// Leave, find everything again, stop all.
 	s.press("q")

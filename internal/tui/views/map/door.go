@@ -81,10 +81,44 @@ func (v *mapView) doorstepLeft(s api.Status, width, rows int) []string {
 		out = append(out, "")
 	}
 	out = append(out, facts...)
+	if chart := v.answers(s, width, rows-len(out)-1); len(chart) > 0 {
+		for len(out) < rows-len(chart) {
+			out = append(out, "")
+		}
+		out = append(out, chart...)
+	}
 	for len(out) < rows {
 		out = append(out, "")
 	}
 	return out[:rows]
+}
+
+// answers draws how long the latest checks took, where there is room for it. One
+// that failed is a gap, and is counted.
+func (v *mapView) answers(s api.Status, width, rows int) []string {
+	t := v.Theme()
+	rows = min(rows, 6)
+	if rows < 5 || width < 40 || len(s.Checks.Recent) < 5 {
+		return nil
+	}
+	recent := s.Checks.Recent[max(0, len(s.Checks.Recent)-(width-ui.AxisWidth-2)):]
+	values, failed, top := make([]float64, len(recent)), 0, 0.0
+	for i, ms := range recent {
+		if values[i] = float64(ms); ms < 0 {
+			failed++
+		}
+		top = max(top, values[i])
+	}
+	text := fmt.Sprintf("how long the latest %s took", words.Count(len(recent), "check"))
+	if failed > 0 {
+		text += fmt.Sprintf("; %d failed", failed)
+	}
+	unit := 1.0
+	if top < 2 {
+		unit = 0.1
+	}
+	chart := ui.Chart{Values: values, Least: 1, Unit: unit, Rows: rows - 1, Ink: ui.Good, Cursor: -1, Label: func(ms float64) string { return fmt.Sprintf("%.3g ms", ms) }}
+	return append([]string{t.Paint(ui.Faint, text)}, chart.Lines(t)...)
 }
 
 // tries tells how the latest lives of a service ended, if there were several.

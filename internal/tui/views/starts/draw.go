@@ -290,7 +290,7 @@ func (v *screen) tail(s *starts.Service, onPath bool) string {
 	}
 	text := t.Paint(in, fmt.Sprintf(" %8s", words.Millis(own)))
 	switch {
-	case r.Start.Result == starts.UnderWay:
+	case r.Start.Result == starts.UnderWay, len(r.Start.Services) == 1:
 	case slices.Contains(r.Usual.Slower, s.Name):
 		text += t.Paint(ui.Warn, "  ▲ slower")
 	case onPath:
