@@ -15,6 +15,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// Times are written as they are at Greenwich, whatever the machine has.
+func init() { time.Local = time.UTC }
+
 var update = flag.Bool("update", false, "write the expected output anew")
 
 // transcript are command lines whose output is in testdata/output.txt. No
@@ -31,9 +34,6 @@ var transcript = []string{
 func TestOutput(t *testing.T) {
 	t.Setenv("XDG_STATE_HOME", t.TempDir())
 	t.Setenv("SHED_NAME", "")
-	local := time.Local
-	time.Local = time.UTC
-	t.Cleanup(func() { time.Local = local })
 	dir := t.TempDir()
 	write := func(name, text string) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))

@@ -28,6 +28,9 @@ import (
 	"neighbour/internal/testkit"
 )
 
+// Times are written as they are at Greenwich, whatever the machine has.
+func init() { time.Local = time.UTC }
+
 var update = flag.Bool("update", false, "write the golden drawings anew")
 
 var options = Options{Project: "toolshed", At: time.Date(2026, 3, 2, 9, 0, 0, 0, time.UTC)}
@@ -129,9 +132,6 @@ func figures() map[string]*Figure {
 // What is drawn is as somebody last looked at it: go test ./internal/draw -update
 // writes it anew, to be looked at.
 func TestGoldenDrawings(t *testing.T) {
-	local := time.Local
-	time.Local = time.UTC
-	t.Cleanup(func() { time.Local = local })
 	for name, f := range figures() {
 		got := written(t, f, "svg")
 		path := filepath.Join("testdata", name+".svg")

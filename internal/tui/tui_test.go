@@ -35,6 +35,9 @@ import (
 	"neighbour/internal/tui/views/setup"
 )
 
+// Times are written as they are at Greenwich, whatever the machine has.
+func init() { time.Local = time.UTC }
+
 var update = flag.Bool("update", false, "write the golden frames anew")
 
 // screen is the whole interface on a terminal of a size, with a keeper that
@@ -139,9 +142,6 @@ func (s *screen) names(services []api.Status) []string {
 // What is drawn is as it was when somebody last looked at it: go test
 // ./internal/tui -run Golden -update writes it anew, to be looked at.
 func TestGoldenFrames(t *testing.T) {
-	local := time.Local
-	time.Local = time.UTC
-	t.Cleanup(func() { time.Local = local })
 	services := calm()
 	for id, keys := range map[string]string{"map": "", "logs": "2", "wiring": "3", "starts": "4 g w", "usage": "6 down left left", "checks": "7", "finder": "ctrl+p"} {
 		frame := func(name string, width, height int, prepare func(*screen), text func(*screen) string) {
