@@ -9,7 +9,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/port"
 	"neighbour/internal/core/project"
 	"neighbour/internal/demo"
 )
@@ -68,9 +67,8 @@ screen removes the folder again.`,
 // stranger starts the process that holds a port of the trouble demo. It ends
 // by itself after the demo.
 func (a *app) stranger(p *project.Project) error {
-	held, err := demo.HeldPort(p.Dir)
-	if err != nil || !port.Free(held) {
-		return err // held already, by whomever
+	if _, err := demo.HeldPort(p.Dir); err != nil {
+		return err
 	}
 	dir := demo.StrangerDir(p.Dir)
 	cmd := exec.Command(p.Self, demo.Command, "stranger")

@@ -335,7 +335,14 @@ func stranger(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", held))
+	// The stranger of an earlier demo may have it, and be about to end.
+	var l net.Listener
+	for range 1000 {
+		if l, err = net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", held)); err == nil || ctx.Err() != nil {
+			break
+		}
+		warmUp(ctx, 20*time.Millisecond)
+	}
 	if err != nil {
 		return err
 	}
