@@ -517,7 +517,11 @@ stop = { signal = "USR1" }
 					require.NoError(t, syscall.Stat(filepath.Join(p.dir, ".neighbour/logs/loud.log"), &st))
 					return st.Size > 1_000_000_000 && st.Blocks*512 <= 21<<20
 				}, 5*time.Second, 50*time.Millisecond)
-				assert.Less(t, memory(t, p.status().Keeper.PID), 100)
+				most := 100 // MB
+				if withRace {
+					most = 200 // the detector keeps a shadow of what is used
+				}
+				assert.Less(t, memory(t, p.status().Keeper.PID), most)
 			},
 		},
 	},
