@@ -25,7 +25,8 @@ const byHeader = "Neighbour-By"
 type Keeper struct {
 	PID     int    `json:"pid"`
 	Version string `json:"version"` // of the interface
-	// Stale says that the declaration was changed after the keeper read it,
+	// Stale says that another keeper is about to take its place, or that the
+	// declaration was changed after the keeper read it,
 	// Busy that services run.
 	Stale bool `json:"stale"`
 	Busy  bool `json:"busy"`

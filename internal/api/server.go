@@ -11,6 +11,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"neighbour/internal/core/check"
@@ -34,6 +35,9 @@ type Server struct {
 	// takes its place; next is nil as long as none is to.
 	replace context.CancelFunc
 	next    []string
+	// replaced says that another is going to take the keeper's place, so that
+	// whoever waits for that one does not take this one for it.
+	replaced atomic.Bool
 }
 
 // NewServer makes a server for a keeper. End is called when the keeper is
@@ -109,7 +113,7 @@ func asked(r *http.Request) context.Context {
 }
 
 func (s *Server) hello(*http.Request, none) (Keeper, func(), error) {
-	return Keeper{PID: os.Getpid(), Version: Version, Stale: s.keeper.Stale(), Busy: s.keeper.Busy(), Profile: s.keeper.Profile()}, nil, nil
+	return Keeper{PID: os.Getpid(), Version: Version, Stale: s.replaced.Load() || s.keeper.Stale(), Busy: s.keeper.Busy(), Profile: s.keeper.Profile()}, nil, nil
 }
 
 func (s *Server) status(*http.Request, none) (Snapshot, func(), error) {
@@ -275,6 +279,7 @@ func (s *Server) reread(r *http.Request, n Names) (Rereading, func(), error) {
 	may, effects, err := s.keeper.Reread(r.Context(), n.Services...)
 	var after func()
 	if may {
+		s.replaced.Store(true)
 		after = func() { s.replaceBy([]string{}) }
 	}
 	return Rereading{may, effects}, after, err
@@ -282,6 +287,9 @@ func (s *Server) reread(r *http.Request, n Names) (Rereading, func(), error) {
 
 func (s *Server) apply(r *http.Request, _ none) ([]insight.Effect, func(), error) {
 	effects, start, err := s.keeper.Apply(asked(r))
+	if err == nil {
+		s.replaced.Store(true)
+	}
 	// The server lets the answer go out first.
 	return effects, func() { s.replaceBy(append([]string{}, start...)) }, err
 }
