@@ -309,7 +309,8 @@ func TestPortTakenInARace(t *testing.T) {
 	require.NoError(t, err)
 	defer l.Close()
 	api := p.until("api", "failed")
-	assert.Regexp(t, fmt.Sprintf("port %d is held by e2e.test .*, pid %d", number, os.Getpid()), api.Reason)
+	// A child that another test is just starting has the listener, too.
+	assert.Regexp(t, fmt.Sprintf(`port %d is held by e2e.test .*, pid \d+`, number), api.Reason)
 }
 
 func TestWiringOnTheScreen(t *testing.T) {
