@@ -83,6 +83,32 @@ prepare = [{ run = "sleep 0.2", when = ["lock"] }]
 	assert.Contains(t, p.must("logs", "--events"), "the history of starts was damaged")
 }
 
+// A start during which the keeper is killed is in the history all the same, and
+// one that ends well is there once.
+func TestKilledStartIsKept(t *testing.T) {
+	t.Parallel()
+	p := newProject(t, `
+[service.ledger]
+run = "sh -c 'sleep 4; touch open; exec sleep 1000'"
+health = { run = "test -e open" }
+`)
+	p.must("start", "--no-wait")
+	p.eventually(func(status) bool {
+		_, err := os.Stat(filepath.Join(p.dir, ".neighbour", "history.db"))
+		return err == nil
+	})
+	assert.Equal(t, starts.UnderWay, p.start(0).Start.Result)
+	p.killKeeper()
+	p.must("stop")
+	r := p.start(0)
+	assert.Equal(t, int64(1), r.Start.ID)
+	assert.Equal(t, starts.Cancelled, r.Start.Result)
+	p.must("start")
+	p.eventually(func(status) bool { return p.start(0).Start.ID == 2 })
+	assert.Equal(t, starts.Ready, p.start(2).Start.Result)
+	assert.Equal(t, 1, p.run("starts", "3").code)
+}
+
 func TestUsageSurvivesTheKeeper(t *testing.T) {
 	t.Parallel()
 	p := newProject(t, "[service.api]\nrun = \"python3 -c 'x = bytearray(60 << 20); import time; time.sleep(1000)'\"\n")

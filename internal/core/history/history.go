@@ -166,7 +166,8 @@ func (d *DB) Close() error {
 }
 
 // Save keeps a start, and gives it an ID if it has none. One that has is kept in
-// the place of what was there.
+// the place of what was there. A start that is under way is read as one that was
+// cancelled then: whoever asks the history of it has no keeper to ask.
 func (d *DB) Save(ctx context.Context, s *starts.Start) error {
 	return d.with(ctx, true, func(db *sql.DB) error {
 		detail, err := json.Marshal(s)
@@ -228,6 +229,9 @@ func (d *DB) List(ctx context.Context, n int) ([]Summary, error) {
 				return err
 			}
 			s.Began = time.UnixMilli(began)
+			if s.Result == starts.UnderWay {
+				s.Result = starts.Cancelled
+			}
 			out = append(out, s)
 		}
 		return rows.Err()
@@ -278,6 +282,9 @@ func (d *DB) read(ctx context.Context, query string, args ...any) (all []*starts
 				continue // it may be of another version
 			}
 			s.ID = id
+			if s.Result == starts.UnderWay { // a draft whose keeper was killed
+				s.Cancel(s.Took, "its keeper was killed")
+			}
 			all = append(all, s)
 		}
 		return rows.Err()

@@ -69,6 +69,31 @@ func TestStartsAreKept(t *testing.T) {
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 }
 
+// A draft of a start whose keeper was killed is one that was cancelled then; the
+// record of its end takes its place.
+func TestDrafts(t *testing.T) {
+	db := New(filepath.Join(t.TempDir(), "history.db"), nil)
+	defer db.Close()
+	s := start(2, 2500)
+	s.Result, s.Services[1].Result, s.Services[1].Phases[1].To = starts.UnderWay, "", 0
+	require.NoError(t, db.Save(t.Context(), s))
+	list, err := db.List(t.Context(), 5)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, starts.Cancelled, list[0].Result)
+	got, err := db.Start(t.Context(), s.ID)
+	require.NoError(t, err)
+	assert.Equal(t, []starts.Result{starts.Cancelled, starts.Ready, starts.Cancelled}, []starts.Result{got.Result, got.Services[0].Result, got.Services[1].Result})
+	assert.Equal(t, starts.Phase{Is: starts.Starting, From: 10, To: 2500}, got.Services[1].Phases[1])
+
+	s.Result, s.Took = starts.Ready, 3000
+	require.NoError(t, db.Save(t.Context(), s))
+	list, err = db.List(t.Context(), 5)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, starts.Ready, list[0].Result)
+}
+
 func TestChangedKeys(t *testing.T) {
 	db := New(filepath.Join(t.TempDir(), "history.db"), nil)
 	defer db.Close()

@@ -25,11 +25,14 @@ type recorder struct {
 	latest *starts.Start
 	// unsaved are those whose record is to be written.
 	unsaved []*starts.Start
-	save    chan struct{} // holds a value when there are any
+	// drafts are the numbers in the history of what is under way and was written
+	// already, so that it is known even if the keeper is killed.
+	drafts map[*starts.Start]int64
+	save   chan struct{} // holds a value when there are any
 }
 
 func newRecorder() *recorder {
-	return &recorder{under: map[string]*starts.Start{}, save: make(chan struct{}, 1)}
+	return &recorder{under: map[string]*starts.Start{}, drafts: map[*starts.Start]int64{}, save: make(chan struct{}, 1)}
 }
 
 // begin begins the record of a start, before its services begin. Begun is to be
@@ -63,6 +66,15 @@ func (r *recorder) begun(s *starts.Start, names []string, was map[string]*starts
 	if len(s.Services) > 0 {
 		r.latest = s
 		r.finish(s)
+		r.wake()
+	}
+}
+
+// wake tells saveStarts that there is something to do.
+func (r *recorder) wake() {
+	select {
+	case r.save <- struct{}{}:
+	default:
 	}
 }
 
@@ -156,10 +168,7 @@ func (r *recorder) finish(s *starts.Start) {
 		}
 	}
 	r.unsaved = append(r.unsaved, s)
-	select {
-	case r.save <- struct{}{}:
-	default:
-	}
+	r.wake()
 }
 
 // abandon ends the records of what is under way.
@@ -167,16 +176,21 @@ func (r *recorder) abandon() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, s := range r.under {
-		for i := range s.Services {
-			if v := &s.Services[i]; v.Result == "" {
-				v.Result = starts.Cancelled
-				if n := len(v.Phases); n > 0 && v.Phases[n-1].To == 0 {
-					v.Phases[n-1].To = s.Now(time.Now())
-				}
-			}
-		}
+		s.Cancel(s.Now(time.Now()), "the keeper ended")
 		r.finish(s)
 	}
+}
+
+// isDraft reports whether a number in the history is that of a start under way.
+func (r *recorder) isDraft(id int64) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, draft := range r.drafts {
+		if draft == id {
+			return true
+		}
+	}
+	return false
 }
 
 // recording returns the start that began last, nil if there was none, and
@@ -190,13 +204,18 @@ func (r *recorder) recording() (s *starts.Start, unsaved bool) {
 	return r.latest.Clone(), r.latest.ID == 0
 }
 
-// saveDelay is how long after a start its record is written: whoever waited for
-// it goes first.
-const saveDelay = 300 * time.Millisecond
+const (
+	// saveDelay is how long after a start its record is written: whoever waited
+	// for it goes first.
+	saveDelay = 300 * time.Millisecond
+	// draftEvery is how often what there is of a long start is written.
+	draftEvery = 2 * time.Second
+)
 
-// saveStarts writes the records of starts, and when the keeper ends those of
-// what is under way.
+// saveStarts writes the records of starts, now and then what there is of a long
+// one, and when the keeper ends those of what is under way.
 func (k *Keeper) saveStarts() {
+	draft := time.NewTimer(draftEvery)
 	for {
 		select {
 		case <-k.records.save:
@@ -205,12 +224,59 @@ func (k *Keeper) saveStarts() {
 			case <-k.ctx.Done():
 			}
 			k.saveRecords()
+			draft.Reset(draftEvery)
+		case <-draft.C:
+			if k.saveDrafts() {
+				draft.Reset(draftEvery)
+			}
 		case <-k.ctx.Done():
 			k.records.abandon()
 			k.saveRecords()
 			return
 		}
 	}
+}
+
+// saveDrafts writes what there is of the starts under way, and reports whether
+// there are any.
+func (k *Keeper) saveDrafts() bool {
+	all := k.records.underWay()
+	k.mu.Lock()
+	forsaken := k.forsaken
+	k.mu.Unlock()
+	for from, s := range all {
+		if forsaken {
+			return false
+		}
+		s.Took = s.Now(time.Now())
+		if err := k.history.Save(k.ctx, s); err != nil {
+			k.log.Error("a start can't be recorded", "why", err)
+			return false
+		}
+		k.records.drafted(from, s.ID)
+	}
+	return len(all) > 0
+}
+
+// underWay returns copies of what is under way, with the numbers that they have
+// in the history.
+func (r *recorder) underWay() map[*starts.Start]*starts.Start {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	out := map[*starts.Start]*starts.Start{}
+	for _, s := range r.under {
+		if out[s] == nil {
+			out[s] = s.Clone()
+			out[s].ID = r.drafts[s]
+		}
+	}
+	return out
+}
+
+func (r *recorder) drafted(s *starts.Start, id int64) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.drafts[s] = id
 }
 
 func (k *Keeper) saveRecords() {
@@ -263,7 +329,10 @@ func (r *recorder) complete(s *starts.Start, changed []string, processor func(se
 	for i := range s.Services {
 		s.Services[i].Processor = used[s.Services[i].Name]
 	}
-	return s.Clone()
+	done := s.Clone()
+	done.ID = r.drafts[s] // in its place
+	delete(r.drafts, s)
+	return done
 }
 
 // saved notes the number that a record has in the history.
@@ -316,6 +385,7 @@ func (k *Keeper) damagedHistory(path string) {
 // has just ended, has the number 0.
 func (k *Keeper) Starts(ctx context.Context, n int) ([]history.Summary, error) {
 	out, err := k.history.List(ctx, n)
+	out = slices.DeleteFunc(out, func(s history.Summary) bool { return k.records.isDraft(s.ID) })
 	if s, unsaved := k.records.recording(); err == nil && unsaved {
 		out = append(out, history.Summary{Began: s.Began, Took: s.Took, Result: s.Result, Cold: s.Cold, Services: len(s.Services)})
 	}

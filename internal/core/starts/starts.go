@@ -94,6 +94,22 @@ func (s *Start) Service(name string) (*Service, bool) {
 	return &s.Services[i], true
 }
 
+// Cancel ends a start that is under way, at a time in milliseconds since it
+// began: what was not ready by then is cancelled, for a reason.
+func (s *Start) Cancel(at float64, reason string) {
+	for i := range s.Services {
+		v := &s.Services[i]
+		if v.Result != "" {
+			continue
+		}
+		v.Result, v.Reason = Cancelled, reason
+		if n := len(v.Phases); n > 0 && v.Phases[n-1].To == 0 {
+			v.Phases[n-1].To = max(at, v.Phases[n-1].From)
+		}
+	}
+	s.Result, s.Took = Cancelled, at
+}
+
 // Now is how far the start is at a time.
 func (s *Start) Now(at time.Time) float64 {
 	if s.Took > 0 {

@@ -136,3 +136,23 @@ func TestComparison(t *testing.T) {
 	assert.Equal(t, "0.31 s, before 0.20 s", Usual{Of: 2, Median: 200}.InWords(310))
 	assert.Equal(t, "0.10 s, usually 0.20 s, faster than 9 of 9", Usual{Of: 9, Median: 200}.InWords(100))
 }
+
+// What a cursor on the time axis reads.
+func TestMoment(t *testing.T) {
+	s := Start{Result: UnderWay, Services: []Service{
+		{Name: "ledger", Result: Ready, Phases: []Phase{{Is: Starting, From: 0, To: 300}}},
+		{Name: "api", Phases: []Phase{{Is: Waiting, From: 0, To: 300}, {Is: Preparing, From: 300, To: 700, What: "npm ci"}, {Is: Starting, From: 700}}},
+		{Name: "web", Result: Failed, Phases: []Phase{{Is: Waiting, From: 0, To: 650}}},
+	}}
+	for at, want := range map[float64]string{
+		0:   "at 0.000 s: ledger starting, api and web waiting",
+		300: "at 0.300 s: api preparing (npm ci), web waiting, 1 ready",
+		650: "at 0.650 s: api preparing (npm ci), web failed, 1 ready",
+		900: "at 0.900 s: api starting, web failed, 1 ready",
+	} {
+		assert.Equal(t, want, s.At(at, 900).InWords())
+	}
+	assert.Equal(t, 300.0, s.Next(0, 1))
+	assert.Equal(t, 650.0, s.Next(700, -1))
+	assert.Equal(t, 800.0, s.Next(800, 1), "there is none after it")
+}

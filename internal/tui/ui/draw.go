@@ -14,6 +14,14 @@ func Fill(lines []string, rows int) []string {
 	return lines[:max(0, rows)]
 }
 
+// Truncate cuts each of the lines to a width, in columns.
+func Truncate(lines []string, width int) []string {
+	for i, l := range lines {
+		lines[i] = display.Truncate(l, width)
+	}
+	return lines
+}
+
 // Rule returns the line above the details of something, with its title.
 func (t *Theme) Rule(title string, width int) string {
 	return t.Paint(Line, "── ") + t.Paint(Accent, title+" ") + t.Paint(Line, strings.Repeat("─", max(0, width-4-display.Width(title))))

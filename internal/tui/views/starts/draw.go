@@ -15,14 +15,6 @@ import (
 	"neighbour/internal/tui/view"
 )
 
-func (v *screen) draw() []string {
-	lines := v.lines()
-	for i, l := range lines {
-		lines[i] = display.Truncate(l, v.Columns)
-	}
-	return lines
-}
-
 func (v *screen) lines() []string {
 	t := v.Theme()
 	switch {
@@ -105,19 +97,8 @@ func (v *screen) waterfall(rows int) []string {
 	shown := min(len(all), max(1, rows/each))
 	at := max(0, slices.IndexFunc(all, func(s starts.Service) bool { return s.Name == v.selected }))
 	first := min(max(0, at-shown/2), len(all)-shown)
-	name := 8
-	for _, s := range all {
-		name = max(name, min(18, display.Width(s.Name)))
-	}
-	const tail = 26
-	left := name + 5
-	width := max(10, v.Columns-left-tail)
-	top := v.now()
-	if v.ghost != nil {
-		top = max(top, v.ghost.Start.Took)
-	}
-	top = max(top, 1)
-	column := func(ms float64) int { return min(width-1, int(ms/top*float64(width))) }
+	g := v.axes()
+	left, width, column := g.left, g.width, g.column
 
 	c := ui.NewCanvas(v.Columns, shown*each)
 	var tails []string
@@ -157,11 +138,19 @@ func (v *screen) waterfall(rows int) []string {
 			c.Text(x, y, ui.Accent, "┊")
 		}
 	}
+	if v.reading {
+		for y := range shown * each {
+			c.Text(left+column(v.cursor), y, ui.Strong, "│")
+		}
+	}
 	lines := c.Lines(t, 0, 0, left+width, shown*each)
 	for i := range shown {
-		lines[i*each] = v.name(&all[first+i], name) + display.Cut(lines[i*each], left, left+width) + tails[i]
+		lines[i*each] = v.name(&all[first+i], left-5) + display.Cut(lines[i*each], left, left+width) + tails[i]
 	}
-	lines = append(lines, v.axis(left, width, top))
+	lines = append(lines, v.axis(g))
+	if v.reading {
+		return append(lines, "  "+t.Paint(ui.Strong, display.Truncate(display.Plain(r.Start.At(v.cursor, v.now()).InWords()), v.Columns-4)))
+	}
 	legend := fmt.Sprintf("%c waiting   %c preparing   %c starting", waitingSign, preparingSign, startingSign)
 	if len(r.Analysis.Path) > 1 && r.Start.Result != starts.UnderWay {
 		legend += "   ┗ the path that decides"
@@ -174,6 +163,31 @@ func (v *screen) waterfall(rows int) []string {
 	}
 	return append(lines, strings.Repeat(" ", left)+t.Paint(ui.Faint, display.Truncate(legend, v.Columns-left)))
 }
+
+// axes is where the chart stands, and how long it is.
+type axes struct {
+	left, width int     // in columns
+	top         float64 // in milliseconds, what the width shows
+}
+
+func (v *screen) axes() axes {
+	g := axes{top: v.now()}
+	name := 8
+	for _, s := range v.report.Start.Services {
+		name = max(name, min(18, display.Width(s.Name)))
+	}
+	const tail = 26
+	g.left = name + 5
+	g.width = max(10, v.Columns-g.left-tail)
+	if v.ghost != nil {
+		g.top = max(g.top, v.ghost.Start.Took)
+	}
+	g.top = max(g.top, 1)
+	return g
+}
+
+// column is where a time is, counted from the chart's left.
+func (g axes) column(ms float64) int { return max(0, min(g.width-1, int(ms/g.top*float64(g.width)))) }
 
 // gains lists what would make the start faster, the most first.
 func (v *screen) gains(rows int) []string {
@@ -302,8 +316,8 @@ func (v *screen) tail(s *starts.Service, onPath bool) string {
 }
 
 // axis draws round times below the chart.
-func (v *screen) axis(left, width int, top float64) string {
-	t := v.Theme()
+func (v *screen) axis(g axes) string {
+	t, left, width, top := v.Theme(), g.left, g.width, g.top
 	line := []rune(strings.Repeat(" ", left+width+8))
 	free := 0
 	ticks := layout.Ticks(top/1000, max(2, width/14))

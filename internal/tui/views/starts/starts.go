@@ -15,6 +15,7 @@ import (
 	"neighbour/internal/core/starts"
 	"neighbour/internal/draw"
 	"neighbour/internal/tui/act"
+	"neighbour/internal/tui/ui"
 	"neighbour/internal/tui/view"
 	"neighbour/internal/tui/views/logs"
 )
@@ -44,6 +45,8 @@ type screen struct {
 	selected string // the service
 	whatIf   int    // which of the report's is shown; -1: none
 	ghost    *starts.Report
+	reading  bool      // what was at a time is read
+	cursor   float64   // that time, in milliseconds since the start began
 	at       time.Time // when it was looked last
 }
 
@@ -191,13 +194,31 @@ func (v *screen) log() tea.Cmd {
 	return v.Turn("logs", logs.Args{Service: s.Name, At: at})
 }
 
+// read moves the cursor along the time axis: by a column, or with it to the next
+// moment at which something began or ended.
+func (v *screen) read(by int, moment bool) {
+	g := v.axes()
+	at := v.cursor
+	switch {
+	case !v.reading && by < 0:
+		at = v.now()
+	case !v.reading:
+		at = 0
+	case moment:
+		at = v.report.Start.Next(v.cursor, by)
+	default:
+		at += float64(by) * g.top / float64(g.width)
+	}
+	v.reading, v.cursor = true, min(max(0, at), v.now())
+}
+
 // choose shows another start.
 func (v *screen) choose(by int) tea.Cmd {
 	i := v.place() + by
 	if i < 0 || i >= len(v.all) {
 		return nil
 	}
-	v.id, v.ghost, v.whatIf = v.all[i].ID, nil, -1
+	v.id, v.ghost, v.whatIf, v.reading = v.all[i].ID, nil, -1, false
 	if i == len(v.all)-1 {
 		v.id = 0
 	}
@@ -219,6 +240,15 @@ func (v *screen) Bindings() []view.Binding {
 		view.Bind("left right", "another start", func(pressed string) tea.Cmd {
 			return v.choose(map[string]int{"left": -1, "right": 1}[pressed])
 		}).Shown("← →").If(len(v.all) > 1),
+		view.Bind("shift+left shift+right", "read a time", func(pressed string) tea.Cmd {
+			v.read(map[string]int{"shift+left": -1, "shift+right": 1}[pressed], false)
+			return nil
+		}).Shown("⇧← ⇧→").If(has).Spare(1).Helps("move a cursor along the time axis: what each service did then"),
+		view.Bind("[ ]", "moment", func(pressed string) tea.Cmd {
+			v.read(map[string]int{"[": -1, "]": 1}[pressed], true)
+			return nil
+		}).If(has).Hushed().Helps("the moment before, the next one, at which something began or ended"),
+		view.Act("esc", "no cursor", func() tea.Cmd { v.reading = false; return nil }).If(v.reading).Hushed().Helps("take the cursor away"),
 		view.Act("w", what, func() tea.Cmd {
 			if v.whatIf++; v.whatIf >= len(v.report.WhatIfs) {
 				v.whatIf = -1
@@ -243,7 +273,7 @@ func (v *screen) Bindings() []view.Binding {
 
 // Render draws the view.
 func (v *screen) Render() view.Drawing {
-	d := view.Drawing{Lines: v.draw()}
+	d := view.Drawing{Lines: ui.Truncate(v.lines(), v.Columns)}
 	if v.id != 0 {
 		d.Note = fmt.Sprintf("start %d", v.id)
 	}

@@ -58,7 +58,7 @@ func TestAnyStartFits(t *testing.T) {
 		}
 		width, height := rapid.IntRange(20, 200).Draw(r, "width"), rapid.IntRange(5, 60).Draw(r, "height")
 		v.Fit(width, height)
-		for _, key := range []string{"down", "w", "left", "w", "right", "up"} {
+		for _, key := range []string{"down", "w", "shift+left", "left", "w", "shift+right", "]", "[", "right", "up"} {
 			view.Press(v.Bindings(), viewtest.Key(key))
 			lines := v.Render().Lines
 			assert.Len(r, lines, height)

@@ -12,14 +12,6 @@ import (
 	"neighbour/internal/tui/ui"
 )
 
-func (v *screen) draw() []string {
-	lines := v.lines()
-	for i, l := range lines {
-		lines[i] = display.Truncate(l, v.Columns)
-	}
-	return lines
-}
-
 func (v *screen) lines() []string {
 	t := v.Theme()
 	switch {

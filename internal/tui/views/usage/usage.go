@@ -18,6 +18,7 @@ import (
 	"neighbour/internal/core/words"
 	"neighbour/internal/draw"
 	"neighbour/internal/tui/act"
+	"neighbour/internal/tui/ui"
 	"neighbour/internal/tui/view"
 	"neighbour/internal/tui/views/logs"
 )
@@ -257,4 +258,4 @@ func (v *screen) time() time.Time {
 }
 
 // Render draws the view.
-func (v *screen) Render() view.Drawing { return view.Drawing{Lines: v.draw()} }
+func (v *screen) Render() view.Drawing { return view.Drawing{Lines: ui.Truncate(v.lines(), v.Columns)} }
