@@ -182,7 +182,8 @@ func reduce(needs map[string][]string, at map[string]int) map[string][]string {
 }
 
 // order sorts each column so that lines cross little: each place goes to the
-// mean position of its neighbours, in sweeps to the right and back.
+// mean position of its neighbours, in sweeps to the right and back. The order
+// with the fewest crossings stays, which may be the one that it began with.
 func order(columns [][]*place) {
 	position := map[*place]float64{}
 	note := func(column []*place) {
@@ -208,6 +209,7 @@ func order(columns [][]*place) {
 		slices.SortStableFunc(column, func(a, b *place) int { return cmp.Compare(weight[a], weight[b]) })
 		note(column)
 	}
+	best, fewest := clone(columns), crossings(columns)
 	for range 4 {
 		for c := 1; c < len(columns); c++ {
 			sweep(columns[c], func(p *place) []*place { return p.left })
@@ -215,7 +217,51 @@ func order(columns [][]*place) {
 		for c := len(columns) - 2; c >= 0; c-- {
 			sweep(columns[c], func(p *place) []*place { return p.right })
 		}
+		if n := crossings(columns); n < fewest {
+			best, fewest = clone(columns), n
+		}
 	}
+	copy(columns, best)
+}
+
+func clone(columns [][]*place) [][]*place {
+	out := make([][]*place, len(columns))
+	for i, c := range columns {
+		out[i] = slices.Clone(c)
+	}
+	return out
+}
+
+// crossings counts how often lines between neighbouring columns cross: those
+// whose ends are in one order on the left and in the other on the right.
+func crossings(columns [][]*place) int {
+	all := 0
+	for c := 1; c < len(columns); c++ {
+		at := map[*place]int{}
+		for i, p := range columns[c] {
+			at[p] = i
+		}
+		// How many lines end above a place, of those that come from further up
+		// on the left: a tree of sums (Fenwick).
+		sums := make([]int, len(columns[c])+1)
+		lines := 0
+		for _, from := range columns[c-1] {
+			for _, to := range from.right {
+				above := 0
+				for i := at[to] + 1; i > 0; i &= i - 1 {
+					above += sums[i]
+				}
+				all += lines - above
+			}
+			for _, to := range from.right {
+				for i := at[to] + 1; i < len(sums); i += i & -i {
+					sums[i]++
+				}
+				lines++
+			}
+		}
+	}
+	return all
 }
 
 // settle gives each place its row: level with what it needs where there is
