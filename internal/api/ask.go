@@ -11,6 +11,7 @@ import (
 	"neighbour/internal/core/history"
 	"neighbour/internal/core/insight"
 	"neighbour/internal/core/keep"
+	"neighbour/internal/core/launch"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/starts"
 	"neighbour/internal/core/supervise"
@@ -29,6 +30,13 @@ type Questions interface {
 	StartReport(ctx context.Context, id int64) (starts.Report, error)
 	// Wiring tells how the project is wired.
 	Wiring(ctx context.Context) (insight.Wiring, error)
+	// Errands lists the errands, each with its latest runs.
+	Errands(ctx context.Context) ([]insight.Errand, error)
+	// ErrandOutput returns how a run of an errand is, and what it has printed from
+	// a place on.
+	ErrandOutput(ctx context.Context, id, from int64) (keep.ErrandOutput, error)
+	// Migrations lists the migrations of a database.
+	Migrations(ctx context.Context, service string) (launch.Migrations, error)
 	// Checks makes all checks.
 	Checks(ctx context.Context) ([]check.Finding, error)
 }
@@ -50,7 +58,7 @@ func Ask(ctx context.Context, p *project.Project) Questions {
 type here struct{ project *project.Project }
 
 func (h here) Environment(_ context.Context, service string, files bool) ([]project.Explained, error) {
-	return insight.Environment(h.project, service, files)
+	return h.project.EnvironmentWith(service, files)
 }
 
 func (h here) Starts(ctx context.Context, n int) ([]history.Summary, error) {

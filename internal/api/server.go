@@ -62,6 +62,7 @@ func NewServer(k *keep.Keeper, end context.CancelFunc, log *slog.Logger) *Server
 	handle(s, startsEndpoint, s.starts)
 	handle(s, startReportEndpoint, s.startReport)
 	handle(s, usageEndpoint, s.usage)
+	s.handleErrands()
 	handle(s, remedyEndpoint, s.remedy)
 	handle(s, changesEndpoint, s.changes)
 	handle(s, applyEndpoint, s.apply)

@@ -55,6 +55,13 @@ type Status struct { // with the fields of supervise.Status, into which it is co
 	Optional bool     `json:"optional,omitempty"`
 	// Blocked says that it waits for something that will not come by itself.
 	Blocked bool `json:"blocked,omitempty"`
+	// Held says that it is ready, and what it holds is not as it should be, so
+	// that what needs it waits.
+	Held bool `json:"held,omitempty"`
+	// Task says what is done in its state, where that alone doesn't tell.
+	Task supervise.Task `json:"task,omitempty"`
+	// Done is what was done, or left out, on the way to its start.
+	Done []supervise.Step `json:"done,omitempty"`
 	// Trial says that a ready service has no check, and has not run for long
 	// enough to tell whether it runs as it should.
 	Trial bool `json:"trial,omitempty"`
@@ -86,8 +93,7 @@ type Status struct { // with the fields of supervise.Status, into which it is co
 	Facts    []supervise.Fact `json:"facts"`
 	Checks   supervise.Checks `json:"checks"`
 	Usage    supervise.Usage  `json:"usage"`
-	// Warnings are what is probably not meant as it is, and what is declared
-	// and not carried out yet.
+	// Warnings are what is probably not meant as it is.
 	Warnings []string `json:"warnings,omitempty"`
 	// Exposed names the address on which other machines can reach it, if it
 	// listens on one: "0.0.0.0:3000".
@@ -107,6 +113,9 @@ type Status struct { // with the fields of supervise.Status, into which it is co
 
 // Sentence says how the service is in a sentence.
 func (s Status) Sentence(now time.Time) string { return supervise.Status(s).Sentence(now) }
+
+// UnderWay returns the step that is being done, false if none is.
+func (s Status) UnderWay() (supervise.Step, bool) { return supervise.Status(s).UnderWay() }
 
 // snapshotOf returns a snapshot as it is sent.
 func snapshotOf(s keep.Snapshot) Snapshot {

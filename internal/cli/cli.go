@@ -57,15 +57,18 @@ func (a *app) carryOut(ctx context.Context, args []string) int {
 	defer a.err.Flush()
 	defer a.out.Flush()
 	root := a.root()
-	root.SetArgs(args)
+	root.SetArgs(a.spelledOut(root, args))
 	err := root.ExecuteContext(ctx)
 	var usage usageError
 	var silent silentError
+	var exit exitError
 	var unknown *declare.UnknownServiceError
 	var profile *declare.UnknownProfileError
 	switch {
 	case err == nil:
 		return done
+	case errors.As(err, &exit):
+		return exit.code
 	case errors.As(err, &silent):
 		return failed
 	case errors.As(err, &usage), errors.As(err, &unknown), errors.As(err, &profile):
@@ -105,7 +108,7 @@ file ` + declare.FileName + `. Without a command it shows them on a full screen.
 	root.SetVersionTemplate("{{.Version}}\n")
 	root.SetOut(a.raw)
 	root.SetErr(a.err)
-	root.AddCommand(a.init(), a.start(), a.stop(), a.restart(), a.status(), a.operations(), a.starts(), a.draw(), a.logs(), a.env(), a.check(), a.apply(), a.run(), a.console(), a.openPage(), a.vouch(), a.demo(), a.schema(), a.version(), a.manual(),
+	root.AddCommand(a.init(), a.start(), a.stop(), a.restart(), a.status(), a.operations(), a.starts(), a.draw(), a.logs(), a.env(), a.check(), a.apply(), a.run(), a.errands(), a.shell(), a.migrations(), a.reset(), a.console(), a.openPage(), a.vouch(), a.demo(), a.schema(), a.version(), a.manual(),
 		a.keep(), a.emulate(), a.toolshed())
 	return root
 }

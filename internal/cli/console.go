@@ -109,44 +109,6 @@ func talk(ctx context.Context, address string, in io.Reader, out, notes io.Write
 	return err
 }
 
-func (a *app) run() *cobra.Command {
-	var with string
-	cmd := &cobra.Command{
-		Use: "run --with SERVICE -- COMMAND...", Short: "Run a command with the environment that a service gets",
-		Long: `Run runs a command in the folder and with the environment of a service. With a
-server, it gets what leads to that server: its facts, as LEDGER_URL for those of
-the service ledger, and the variables that its own clients read, such as PGHOST.
-The exit code is the command's.`,
-		Args:    takes(cobra.MinimumNArgs(1)),
-		Example: "  neighbour run --with api -- node scripts/overdue.js\n  neighbour run --with ledger -- pg_dump > toolshed.sql",
-		RunE: func(cmd *cobra.Command, argv []string) error {
-			p, err := a.project()
-			if err != nil {
-				return err
-			}
-			if with == "" {
-				for _, e := range p.Errands {
-					if e.Name == argv[0] {
-						return fmt.Errorf("%s: errand.%s is checked, and not carried out yet; its command is: neighbour run --with SERVICE -- %s", e.At, e.Name, e.Run)
-					}
-				}
-				return usageError{errors.New("say with which service's environment: neighbour run --with SERVICE -- COMMAND")}
-			}
-			if err := p.Check(with); err != nil {
-				return err
-			}
-			env, err := environmentWith(cmd.Context(), p, with)
-			if err != nil {
-				return err
-			}
-			return replace(argv, env, p.WorkingDir(p.Service(with)))
-		},
-	}
-	cmd.Flags().StringVar(&with, "with", "", "the `service`")
-	_ = cmd.RegisterFlagCompletionFunc("with", a.services)
-	return cmd
-}
-
 // environmentWith returns what a command gets that is run with a service: the
 // user's own environment, and what the service gets or what leads to it.
 func environmentWith(ctx context.Context, p *project.Project, service string) ([]string, error) {

@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/charmbracelet/x/term"
@@ -46,7 +48,6 @@ that was changed meanwhile is read again if that touches nothing that runs.`,
 				return err
 			}
 			defer func() { client.Close() }()
-			a.sayLater(p)
 			if fresh, first := p.News(); !first && len(fresh) > 0 {
 				fmt.Fprintln(a.err, "not executed here before:")
 				for _, c := range fresh {
@@ -260,16 +261,6 @@ func (a *app) sayTouched(effects []insight.Effect, names []string) error {
 	return nil
 }
 
-// sayLater names the keys that are no service's and not carried out yet; of
-// the others the services' own warnings tell.
-func (a *app) sayLater(p *project.Project) {
-	for _, l := range p.Later {
-		if !strings.HasPrefix(l.Key, "service.") {
-			fmt.Fprintf(a.err, "%s: %s is checked, and not carried out yet\n", l.At, l.Key)
-		}
-	}
-}
-
 // errKeeperEnded is returned by follow when the keeper has ended meanwhile.
 var errKeeperEnded = errors.New("the keeper ended meanwhile")
 
@@ -290,6 +281,7 @@ func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client
 	}
 	names = p.Plan.WithNeeds(names...)
 	report := newReporter(a.err, a.live, names)
+	defer report.stop()
 	began := time.Now()
 	current := map[string]api.Status{}
 	for {
@@ -309,7 +301,7 @@ func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client
 			// What the file declares by now and the keeper hasn't read is not
 			// waited for.
 			names = slices.DeleteFunc(names, func(n string) bool { _, known := current[n]; return !known })
-			report.names = names
+			report.follow(names)
 		}
 		if s.Began.Before(d.Began) {
 			continue // from before the request
@@ -353,7 +345,7 @@ func (a *app) result(p *project.Project, names []string, current map[string]api.
 	ready, bad := 0, 0
 	for _, name := range names {
 		st := current[name]
-		if st.State == supervise.Ready || st.State == supervise.Finished {
+		if st.State == supervise.Ready && !st.Held || st.State == supervise.Finished {
 			ready++
 			continue
 		}
@@ -378,6 +370,9 @@ func (a *app) result(p *project.Project, names []string, current map[string]api.
 type told struct {
 	state   supervise.State
 	blocked bool
+	held    bool
+	task    supervise.Task
+	step    string // of the preparation
 }
 
 // reporter shows the progress of services: on a terminal one line each that
@@ -390,7 +385,10 @@ type reporter struct {
 	lines int // drawn so far
 	said  map[string]told
 	pad   int
-	last  map[string]api.Status
+	done  chan struct{} // closed when there is nothing more to show
+
+	mu   sync.Mutex
+	last map[string]api.Status
 }
 
 func newReporter(out io.Writer, live *os.File, names []string) *reporter {
@@ -401,27 +399,74 @@ func newReporter(out io.Writer, live *os.File, names []string) *reporter {
 	if live != nil && terminal(live) && os.Getenv("TERM") != "dumb" {
 		if w, h, err := term.GetSize(live.Fd()); err == nil && h > len(names)+1 {
 			r.live, r.width, r.out = true, w, live
+			r.done = make(chan struct{})
+			go r.tick()
 		}
 	}
 	return r
+}
+
+// stop ends what newReporter has begun.
+func (r *reporter) stop() {
+	if r.done != nil {
+		close(r.done)
+	}
+}
+
+// follow shows these services, and no others.
+func (r *reporter) follow(names []string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.names = names
+}
+
+// tick draws again now and then, since what is done takes longer all the time.
+func (r *reporter) tick() {
+	for {
+		select {
+		case <-r.done:
+			return
+		case <-time.After(250 * time.Millisecond):
+		}
+		r.mu.Lock()
+		last, takes := r.last, false
+		for _, st := range last {
+			_, under := st.UnderWay()
+			takes = takes || under
+		}
+		r.mu.Unlock()
+		if takes {
+			r.show(last)
+		}
+	}
 }
 
 // line returns a service's progress in one line.
 func (r *reporter) line(st api.Status) string {
 	text := fmt.Sprintf("%s %-*s  %-9s", signs.State(st.State), r.pad, st.Name, st.State)
 	switch {
-	case st.State == supervise.Ready && st.ReadyMS > 0:
+	case st.State == supervise.Ready && st.ReadyMS > 0 && !st.Held:
 		text += "  " + words.Millis(st.ReadyMS)
 		if st.Port != 0 {
 			text += fmt.Sprintf("  port %d", st.Port)
 		}
+	case st.Task != "" && st.State != supervise.Preparing:
+		text += "  " + string(st.Task) + " " + st.Reason
 	case st.Reason != "":
 		text += "  " + st.Reason
+	}
+	if step, under := st.UnderWay(); under && r.live {
+		text = strings.TrimSuffix(text, st.Reason) + progressBar(step) + step.InWords(time.Now())
+		if n := len(st.Lines); n > 0 {
+			text += "  " + st.Lines[n-1].Text
+		}
 	}
 	return strings.TrimRight(text, " ")
 }
 
 func (r *reporter) show(current map[string]api.Status) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	var b strings.Builder
 	if r.live && r.lines > 0 {
 		fmt.Fprintf(&b, "\x1b[%dA", r.lines)
@@ -434,7 +479,7 @@ func (r *reporter) show(current map[string]api.Status) {
 		}
 		// Without a terminal only changes of the state are told, and that a
 		// service won't start.
-		if now := (told{st.State, st.Blocked}); r.said[name] != now {
+		if now := (told{st.State, st.Blocked, st.Held, st.Task, preparing(st)}); r.said[name] != now {
 			r.said[name] = now
 			b.WriteString(r.line(st) + "\n")
 			for _, remark := range st.Remarks {
@@ -444,7 +489,25 @@ func (r *reporter) show(current map[string]api.Status) {
 	}
 	r.lines = len(r.names)
 	fmt.Fprint(r.out, b.String())
-	r.last = current
+	r.last = maps.Clone(current)
+}
+
+// progressBar shows how far a step is against how long it took the last time.
+func progressBar(s supervise.Step) string {
+	const width = 8
+	if s.Usual == 0 {
+		return ""
+	}
+	n := min(width-1, int(float64(time.Since(s.Began).Milliseconds())/s.Usual*width))
+	return strings.Repeat("█", n) + strings.Repeat("░", width-n) + " "
+}
+
+// preparing returns the command that prepares, "" if none does.
+func preparing(st api.Status) string {
+	if step, under := st.UnderWay(); under {
+		return step.What
+	}
+	return ""
 }
 
 // close tells at the end what did not fit in a line.
@@ -452,9 +515,11 @@ func (r *reporter) close() {
 	if !r.live {
 		return
 	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	for _, name := range r.names {
 		st := r.last[name]
-		if st.State != supervise.Failed {
+		if st.State != supervise.Failed && !st.Held {
 			continue
 		}
 		fmt.Fprintf(r.out, "\n%s: %s\n", name, display.Clean(st.Reason))

@@ -146,7 +146,11 @@ func (a *app) printStart(p *project.Project, r starts.Report) error {
 		}
 		lengths := map[starts.Kind]float64{}
 		for _, ph := range v.Phases {
-			lengths[ph.Is] += ph.Length(r.Now)
+			is := ph.Is
+			if is.Prepares() {
+				is = starts.Preparing
+			}
+			lengths[is] += ph.Length(r.Now)
 		}
 		slack, usually := "", ""
 		if left, ran := r.Analysis.Slack[v.Name]; ran && mark == "" && s.Result != starts.UnderWay {

@@ -84,7 +84,7 @@ func (p *pen) service(v *starts.Service, r *starts.Report, y, nameEnd, bar float
 		switch ph.Is {
 		case starts.Waiting:
 			p.line(from, y+bar/2, to, y+bar/2, 0.8, c.line, 1.5, 2)
-		case starts.Preparing:
+		case starts.Preparing, starts.Migrating, starts.Seeding, starts.Errand:
 			p.hatched(from, y, to-from, bar)
 		default:
 			colour := c.good

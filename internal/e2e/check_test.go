@@ -50,6 +50,7 @@ func freePort(t *testing.T) int {
 
 // Each finding is made true and false again on the real machine.
 func TestChecksComeAndGo(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "redis-server")
 	testkit.Need(t, testkit.Postgres, "postgres")
 	testkit.NeedRoot(t)
@@ -314,6 +315,7 @@ func TestPortTakenInARace(t *testing.T) {
 }
 
 func TestWiringOnTheScreen(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "redis-server")
 	p := newProject(t, `[service.shelf]
 kind = "redis"
@@ -332,13 +334,13 @@ service.api.env.MODE = "away"
 `)
 	p.write(".env", "CACHE_URL=redis://localhost:1\nMODE=away\n")
 	p.write(".env.production", "CACHE_URL=redis://:hunter2@cache.example.org:6379\n")
-	t.Setenv("MODE", "outer")
+	p.env = []string{"MODE=outer"}
 	p.must("start", "--profile", "away")
 	why := p.must("env", "api", "--why")
 	assert.Contains(t, why, "# from shelf.url in neighbour.toml:10:13\n# goes before .env:1\n# goes before .env.production:1\nCACHE_URL=")
 	assert.Contains(t, why, "# goes before neighbour.toml:12:8\n# goes before the environment that the keeper was started in\n# goes before .env:2 (the same value)\nMODE=away")
 
-	s := open(t, p.dir, 142, 38)
+	s := openWith(t, p.env, p.dir, 142, 38)
 	s.see("ready")
 	s.press("3")
 	text := s.see(`▌ variables 3 +ports 2 +env files`)
@@ -388,7 +390,7 @@ service.api.env.MODE = "away"
 	p.must("restart", "api")
 	s.press("r")
 	s.gone("stale")
-	s = open(t, p.dir, 80, 24)
+	s = openWith(t, p.env, p.dir, 80, 24)
 	s.press("3")
 	s.see("variables 3")
 	s.fits(80, 24)
@@ -398,9 +400,9 @@ service.api.env.MODE = "away"
 }
 
 func TestTroubleHasItsFindings(t *testing.T) {
-	r := runIn(t, t.TempDir(), "demo", "--trouble")
-	p := &project{t, demoDir(true)}
-	t.Cleanup(func() { p.run("stop") })
+	t.Parallel()
+	p := newDemo(t, true)
+	r := runWith(t, p.env, t.TempDir(), "demo", "--trouble")
 	require.Equal(t, 1, r.code)
 	found := p.findings()
 	assert.GreaterOrEqual(t, len(found), 6, "%v", found)

@@ -48,6 +48,7 @@ appendonly yes
 // A declared kind is treated like a built-in one: two of it side by side,
 // prepared once, checked, reached, with its data kept.
 func TestKindOfOnesOwn(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "redis-server")
 	p := newProject(t, cabinet+`
 [service.drawer]
@@ -82,11 +83,11 @@ health = { log = "drill|nil|^$|." }
 
 	// The user's own kinds, for all projects.
 	config := t.TempDir()
-	t.Setenv("XDG_CONFIG_HOME", config)
 	require.NoError(t, os.MkdirAll(filepath.Join(config, "neighbour"), 0o755))
 	kinds := filepath.Join(config, "neighbour", "kinds.toml")
 	require.NoError(t, os.WriteFile(kinds, []byte(strings.ReplaceAll(cabinet, `["redis-server"]`, `["no-such-server", "/opt/no-*/bin/x"]`)), 0o644))
 	q := newProject(t, "[service.a]\nkind = \"cabinet\"\n")
+	q.env = []string{"XDG_CONFIG_HOME=" + config}
 	r = q.run("start")
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.stderr, "no-such-server is not installed (looked in PATH: no-such-server, /opt/no-*/bin/x)\n    install it with\n    "+sudo+"apt-get install redis-server\n")
@@ -264,6 +265,7 @@ func TestDataOfAnother(t *testing.T) {
 // MySQL's own server is not in Debian. A stand-in speaks its options and runs
 // MariaDB's, so that all but the server itself is tried.
 func TestMySQLThroughAStandIn(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "/usr/sbin/mariadbd", "mariadbd")
 	bin := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(bin, "mysqld"), []byte(`#!/bin/sh
@@ -277,8 +279,8 @@ exec /usr/sbin/mariadbd "$@"
 	// The account that runs it must get there.
 	require.NoError(t, os.Chmod(bin, 0o755))
 	require.NoError(t, os.Chmod(filepath.Dir(bin), 0o755))
-	t.Setenv("PATH", bin+":"+os.Getenv("PATH"))
 	p := newProject(t, "[service.books]\nkind = \"mysql\"\nversion = \"8\"\ndatabases = [\"toolshed\"]\nusers = [\"shed\"]\n")
+	p.env = []string{"PATH=" + bin + ":" + os.Getenv("PATH")}
 	r := p.run("start")
 	require.Zero(t, r.code, r.stderr+p.must("logs"))
 	s := p.status().Service["books"]

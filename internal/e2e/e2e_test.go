@@ -64,6 +64,7 @@ var sudo = map[bool]string{true: "", false: "sudo "}[os.Getuid() == 0]
 type project struct {
 	t   testing.TB
 	dir string
+	env []string // beside the test's own, for all that is run in it
 }
 
 // newProject writes a declaration into a fresh folder. After the test
@@ -77,7 +78,7 @@ func newProjectIn(t testing.TB, dir, declaration string) *project {
 	t.Helper()
 	real, err := filepath.EvalSymlinks(dir)
 	require.NoError(t, err)
-	p := &project{t, real}
+	p := &project{t: t, dir: real}
 	p.write("neighbour.toml", declaration)
 	t.Cleanup(p.clean)
 	return p
@@ -125,15 +126,20 @@ type result struct {
 // run runs a command of the program in the project.
 func (p *project) run(args ...string) result {
 	p.t.Helper()
-	return runIn(p.t, p.dir, args...)
+	return runWith(p.t, p.env, p.dir, args...)
 }
 
 func runIn(t testing.TB, dir string, args ...string) result {
 	t.Helper()
+	return runWith(t, nil, dir, args...)
+}
+
+func runWith(t testing.TB, env []string, dir string, args ...string) result {
+	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, binary, args...)
-	cmd.Dir = dir
+	cmd.Dir, cmd.Env = dir, append(os.Environ(), env...)
 	var out, err bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &err
 	runErr := cmd.Run()

@@ -605,14 +605,14 @@ stop = { signal = "USR1" }
 				from, to := filepath.Join(p.dir, "shed"), filepath.Join(p.dir, "barn")
 				require.NoError(t, os.Mkdir(from, 0o755))
 				require.NoError(t, os.WriteFile(filepath.Join(from, "neighbour.toml"), []byte(program("api")), 0o644))
-				old := &project{t, from}
+				old := &project{t: t, dir: from}
 				old.must("start")
 				pid := old.status().Service["api"].PID
 				id, err := proc.Identify(pid)
 				require.NoError(t, err)
 				require.NoError(t, os.Rename(from, to))
 				require.Eventually(t, func() bool { return !id.Alive() }, 5*time.Second, 20*time.Millisecond)
-				now := &project{t, to}
+				now := &project{t: t, dir: to}
 				t.Cleanup(now.clean)
 				require.Eventually(t, func() bool {
 					return strings.Contains(now.status().Service["api"].Reason, "the project's folder was moved from "+from+" to "+to)
@@ -628,7 +628,7 @@ stop = { signal = "USR1" }
 				dir := filepath.Join(p.dir, "shed")
 				require.NoError(t, os.Mkdir(dir, 0o755))
 				require.NoError(t, os.WriteFile(filepath.Join(dir, "neighbour.toml"), []byte(program("api")), 0o644))
-				gone := &project{t, dir}
+				gone := &project{t: t, dir: dir}
 				gone.must("start")
 				keeper, err := proc.Identify(gone.status().Keeper.PID)
 				require.NoError(t, err)

@@ -25,6 +25,7 @@ func fresh(t *testing.T) *project {
 
 // From nothing to a running project: the proposal is written, and works.
 func TestInit(t *testing.T) {
+	t.Parallel()
 	testkit.Need(t, "redis-server")
 	testkit.Need(t, "nats-server")
 	p := fresh(t)
@@ -49,7 +50,7 @@ func TestInit(t *testing.T) {
 	// A script stands in for npm, which the tests don't need.
 	bin := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(bin, "npm"), []byte("#!/bin/sh\n[ \"$1\" = install ] || exec sh app.sh\n"), 0o755))
-	t.Setenv("PATH", bin+":"+os.Getenv("PATH"))
+	p.env = []string{"PATH=" + bin + ":" + os.Getenv("PATH")}
 	r = p.run("init", "--yes")
 	require.Zero(t, r.code, r.stderr)
 	assert.Contains(t, r.stdout, "neighbour.toml is written, with 3 services: cache, bus, shed")
@@ -146,15 +147,16 @@ func TestDumbTerminal(t *testing.T) {
 
 // A page is opened with what BROWSER names, and printed.
 func TestOpenAPage(t *testing.T) {
-	t.Setenv("BROWSER", "tee -a opened")
+	t.Parallel()
 	p := newProject(t, "[service.page]\nkind = \"static\"\nroot = \"site\"\n"+program("api"))
+	p.env = []string{"BROWSER=tee -a opened"}
 	p.write("site/index.html", "x")
 	r := p.run("open")
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.stderr, "no service with a page is ready")
 	b := filepath.Join(p.dir, "look")
 	p.write("look", "#!/bin/sh\necho \"$1\" > opened\n")
-	t.Setenv("BROWSER", b)
+	p.env = []string{"BROWSER=" + b}
 	out := p.must("start", "--open")
 	url := p.status().Service["page"].Facts["url"]
 	assert.Contains(t, out, url)

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 	"unicode/utf8"
@@ -27,11 +28,19 @@ type screen struct {
 // something: a key before that may be lost.
 func open(t *testing.T, dir string, width, height int, args ...string) *screen {
 	t.Helper()
+	return openWith(t, nil, dir, width, height, args...)
+}
+
+func openWith(t *testing.T, env []string, dir string, width, height int, args ...string) *screen {
+	t.Helper()
 	testkit.Need(t, "tmux")
 	s := &screen{t, filepath.Join(t.TempDir(), "tmux")}
 	command := []string{"-S", s.socket, "-f", "/dev/null", "new-session", "-d", "-x", itoa(width), "-y", itoa(height), "-c", dir}
 	for _, v := range []string{"TMPDIR", "XDG_STATE_HOME"} {
 		command = append(command, "-e", v+"="+os.Getenv(v))
+	}
+	for _, v := range env {
+		command = append(command, "-e", v)
 	}
 	quoted := "'" + binary + "' " + strings.Join(args, " ")
 	s.tmux(append(command, quoted+"; echo exit $?; sleep 60")...)
@@ -106,19 +115,38 @@ func (s *screen) fits(width, height int) {
 	}
 }
 
-func demoDir(trouble bool) string {
+// oneTrouble is held by the test whose stranger has the port that is meant to be
+// taken.
+var oneTrouble sync.Mutex
+
+// newDemo returns the place of a demo of the test's own, which is stopped in the
+// end.
+func newDemo(t *testing.T, trouble bool) *project {
+	t.Helper()
 	name := fmt.Sprintf("neighbour-demo-%d", os.Getuid())
 	if trouble {
 		name += "-trouble"
+		oneTrouble.Lock()
+		t.Cleanup(oneTrouble.Unlock)
 	}
-	return filepath.Join(os.Getenv("TMPDIR"), name, "toolshed")
+	base, err := os.MkdirTemp("", "d") // short: sockets are below it
+	require.NoError(t, err)
+	p := &project{t: t, dir: filepath.Join(base, name, "toolshed"), env: []string{"TMPDIR=" + base}}
+	t.Cleanup(func() {
+		if _, err := os.Stat(p.dir); err == nil {
+			p.run("stop")
+			assert.Empty(t, p.left())
+		}
+		_ = os.RemoveAll(base)
+	})
+	return p
 }
 
 func TestADayOnTheScreen(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
-	s := open(t, dir, 142, 38, "demo")
-	p := &project{t, demoDir(false)}
-	t.Cleanup(func() { _ = runIn(t, os.TempDir(), "-C", p.dir, "stop") })
+	p := newDemo(t, false)
+	s := openWith(t, p.env, dir, 142, 38, "demo")
 	s.see(`waiting`)
 	text := s.see(`7 of 7 ready .*start took \d\.\d+ s`)
 	assert.Regexp(t, `step 1 +step 2 +step 3 +step 4`, text)
@@ -206,7 +234,7 @@ func TestADayOnTheScreen(t *testing.T) {
 	s.see(`6 of 7 services go on; "neighbour -C .* stop" ends them`)
 	s.see(`exit 0`)
 	assert.Len(t, p.left(), 6, "they go on")
-	again := open(t, p.dir, 80, 24)
+	again := openWith(t, p.env, p.dir, 80, 24)
 	again.see(`7 of 7 ready`)
 	again.fits(80, 24)
 	again.press("Q")
@@ -217,9 +245,9 @@ func TestADayOnTheScreen(t *testing.T) {
 }
 
 func TestTroubleOnTheScreen(t *testing.T) {
-	s := open(t, t.TempDir(), 142, 38, "demo", "--trouble")
-	p := &project{t, demoDir(true)}
-	t.Cleanup(func() { _ = runIn(t, os.TempDir(), "-C", p.dir, "stop"); assert.Empty(t, p.left()) })
+	t.Parallel()
+	p := newDemo(t, true)
+	s := openWith(t, p.env, t.TempDir(), 142, 38, "demo", "--trouble")
 	s.see(`✖ 2 failed`)
 	s.press("/", "n", "o", "t", "i", "Enter")
 	text := s.see(`✖ Failed .* ago: port \d+ is held by neighbour toolshed`)

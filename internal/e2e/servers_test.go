@@ -161,11 +161,12 @@ func TestPostgresThatCantBeUsed(t *testing.T) {
 }
 
 func TestMissingServersAreNamedWithTheirPackage(t *testing.T) {
+	t.Parallel()
 	p := newProject(t, "[service.ledger]\nkind = \"postgres\"\n[service.shelf]\nkind = \"redis\"\n")
 	if _, err := os.Stat("/usr/bin/redis-server"); err == nil {
 		// It is found where Debian puts it, also outside PATH.
 		testkit.Need(t, testkit.Postgres, "postgres")
-		t.Setenv("PATH", "/nowhere")
+		p.env = []string{"PATH=/nowhere"}
 		r := p.run("start")
 		assert.Zero(t, r.code, r.stderr)
 		return
@@ -200,6 +201,7 @@ func TestExampleToolshed(t *testing.T) {
 }
 
 func TestDemoWithoutATerminal(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		args []string
 		code int
@@ -208,14 +210,15 @@ func TestDemoWithoutATerminal(t *testing.T) {
 		{[]string{"demo"}, 0, []string{"7 of 7 ready"}},
 		{[]string{"demo", "--trouble"}, 1, []string{"is held by neighbour toolshed stranger, pid", "not ours", "permission denied", "for noticeboard, which failed"}},
 	} {
-		r := runIn(t, t.TempDir(), c.args...)
+		p := newDemo(t, len(c.args) > 1)
+		r := runWith(t, p.env, t.TempDir(), c.args...)
 		assert.Equal(t, c.code, r.code, r.stderr)
 		for _, s := range c.says {
 			assert.Contains(t, r.stdout+r.stderr, s)
 		}
 		dir := regexp.MustCompile(`the demo runs in (\S+);`).FindStringSubmatch(r.stdout)
 		require.NotNil(t, dir, r.stdout)
-		p := &project{t, dir[1]}
+		assert.Equal(t, p.dir, dir[1])
 		p.must("stop")
 		assert.Empty(t, p.left())
 	}

@@ -50,7 +50,7 @@ func TestStrangeState(t *testing.T) {
 		"guessed": func(p *project) string { p.write(".neighbour/id", "../../../known/x"); return "was not made by" },
 	} {
 		t.Run(name, func(t *testing.T) {
-			p := &project{t, t.TempDir()}
+			p := &project{t: t, dir: t.TempDir()}
 			p.write("neighbour.toml", "[service.ledger]\nkind = \"postgres\"\n[service.api]\nrun = \"sleep 1000\"\nenv.A = \"${ledger.url}\"\n")
 			says := spoil(p)
 			for _, args := range [][]string{{"status"}, {"start"}, {"env", "api"}, {"check"}, {"logs"}} {

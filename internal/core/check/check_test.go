@@ -48,7 +48,7 @@ run = "true"
 		assert.NotEmpty(t, f.What, f.ID)
 		assert.Regexp(t, `^neighbour\.toml:\d+:\d+$`, f.Where, f.ID)
 	}
-	assert.Equal(t, []string{"stops program/zoo", "stops program/api", "warns program/extra", "note later/errand.count", "note prepare[0]/later", "note program/later"}, got)
+	assert.Equal(t, []string{"stops program/zoo", "stops program/api", "warns program/extra", "note prepare[0]/later", "note program/later"}, got)
 	assert.Len(t, check.Stopping(all), 2)
 	assert.Equal(t, "build it, or correct run", all[0].Remedy)
 }

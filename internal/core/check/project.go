@@ -148,16 +148,3 @@ func committed(_ context.Context, p *project.Project) []Finding {
 	}
 	return out
 }
-
-// later names the keys that are not carried out yet.
-func later(_ context.Context, p *project.Project) []Finding {
-	var out []Finding
-	for _, l := range p.Later {
-		f := Finding{ID: "later/" + l.Key, Level: Note, Where: l.At.String(), What: l.Key + " is checked, and not carried out yet"}
-		if rest, ok := strings.CutPrefix(l.Key, "service."); ok {
-			f.Service, _, _ = strings.Cut(rest, ".")
-		}
-		out = append(out, f)
-	}
-	return out
-}

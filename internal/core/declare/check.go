@@ -83,6 +83,7 @@ func (c *checker) checkServices() {
 		graph[s.Name] = s.Needs
 	}
 	c.checkErrands()
+	c.checkBefore(graph, where)
 	if e := c.decl.EnvFile; e != nil {
 		c.checkEnvFile(e)
 		c.needs("env", nil, nil, e)
@@ -147,7 +148,32 @@ func (c *checker) checkEnvOf(path, name string, of Word) {
 	}
 }
 
-// checkErrands checks the errands' services. They are no part of the plan.
+// checkBefore makes services need what errands need that run before they start.
+func (c *checker) checkBefore(graph plan.Graph, where map[[2]string]Word) {
+	for _, e := range c.decl.Errands {
+		for i, w := range e.Before {
+			path, name := fmt.Sprintf("%s.before[%d]", join("errand", e.Name), i), serviceNameOf(w.Value)
+			s := c.decl.Service(name)
+			if !c.exists(path, name, w.At, w.width) || s == nil {
+				continue
+			}
+			for _, need := range e.Needs {
+				if need == name {
+					c.report(path, w.At, w.width, fmt.Sprintf("%s needs %s, before which it is to run", e.Name, name), "remove one of the two")
+					continue
+				}
+				if !slices.Contains(s.Needs, need) {
+					s.Needs = append(s.Needs, need)
+					where[[2]string{name, need}] = w
+				}
+			}
+			slices.Sort(s.Needs)
+			graph[name] = s.Needs
+		}
+	}
+}
+
+// checkErrands checks the errands, and finds out what they need.
 func (c *checker) checkErrands() {
 	slices.SortFunc(c.decl.Errands, func(a, b *Errand) int { return strings.Compare(a.Name, b.Name) })
 	for _, e := range c.decl.Errands {
@@ -168,8 +194,49 @@ func (c *checker) checkErrands() {
 		for _, need := range c.needs(path, nil, written, e) {
 			e.Needs = append(e.Needs, need.Value)
 		}
+		if s := c.decl.Service(e.WithService()); s != nil {
+			e.Needs = append(e.Needs, s.Needs...)
+		}
+		c.checkHooks(path, e)
 		slices.Sort(e.Needs)
 		e.Needs = slices.Compact(e.Needs)
+	}
+}
+
+// checkHooks checks what makes an errand run by itself.
+func (c *checker) checkHooks(path string, e *Errand) {
+	for i, w := range e.When {
+		c.checkGlob(fmt.Sprintf("%s.when[%d]", path, i), w)
+		if len(e.Before) == 0 {
+			c.report(fmt.Sprintf("%s.when[%d]", path, i), w.At, w.width, "says when it is due before a start, and before names no service", `add before = ["api"]`)
+		}
+	}
+	alone := len(e.Before) > 0
+	for event, w := range e.On.words() {
+		if w.Value != "" {
+			alone = true
+			c.exists(path+".on."+event, serviceNameOf(w.Value), w.At, w.width)
+		}
+	}
+	if alone && (e.Ask != "" || e.Terminal) {
+		c.report(path, e.At, len(e.Name), "runs by itself, so that nobody is there to be asked", "remove ask and terminal, or before and on")
+	}
+}
+
+// checkScripts checks what changes a database before it is used.
+func (c *checker) checkScripts(s *Service) {
+	p, sc := placeOf(s), s.Scripts()
+	if w := sc.Migrations; w.Value != "" {
+		c.checkLocal(p.path+".migrations", w, "its files are run")
+	}
+	if w := sc.Seed.File; w.Value != "" {
+		c.checkLocal(p.path+".seed", w, "it is run")
+	}
+	if p.node.table["seed"] != nil && p.node.table["seed"].kind == tableNode && sc.Seed.Run.IsZero() {
+		c.reportKey(p, "seed", "has no command", `write for example { run = "node scripts/seed.js", with = "api" }`)
+	}
+	if w := sc.Seed.With; w.Value != "" {
+		c.exists(p.path+".seed.with", serviceNameOf(w.Value), w.At, w.width)
 	}
 }
 
@@ -260,6 +327,7 @@ func (c *checker) checkKeys(s *Service) {
 		c.checkHealth(p, s.Health)
 	}
 	c.checkFiles(s)
+	c.checkScripts(s)
 }
 
 func (c *checker) checkEnvNames(p place, env map[string]Text) {

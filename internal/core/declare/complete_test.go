@@ -66,12 +66,8 @@ func TestCompleteDeclaration(t *testing.T) {
 	assert.Equal(t, ".env.local", d.EnvFile.Write.Value)
 	assert.True(t, d.Service("api").Listens, "the env file refers to its port")
 	assert.Equal(t, []string{"away"}, d.Profiles)
-	var later []string
-	for _, l := range d.Later {
-		later = append(later, l.Key)
-		assert.Equal(t, declare.FileName, l.At.File)
-	}
-	assert.ElementsMatch(t, []string{"service.ledger.migrations", "service.ledger.seed", "errand.overdue"}, later)
+	assert.Equal(t, "db/changes", d.Service("ledger").Scripts().Migrations.Value)
+	assert.Equal(t, "db/seed.sql", d.Service("ledger").Scripts().Seed.File.Value)
 }
 
 func TestOverlays(t *testing.T) {

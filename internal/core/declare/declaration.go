@@ -38,30 +38,6 @@ type Declaration struct {
 	// one, "" for none.
 	Profiles []string
 	Profile  string
-	// Later are the keys that are accepted and not carried out yet.
-	Later []Later
-}
-
-// Later is a key that is accepted and checked, and not carried out yet.
-type Later struct {
-	Key string // the full key, "service.api.prepare"
-	At  Position
-}
-
-// LaterKeys returns the keys of a service that are not carried out yet, or, for
-// "", those that are of no service.
-func (d *Declaration) LaterKeys(service string) []string {
-	var keys []string
-	for _, l := range d.Later {
-		rest, of := strings.CutPrefix(l.Key, "service.")
-		switch key, own := strings.CutPrefix(rest, service+"."); {
-		case service == "" && !of:
-			keys = append(keys, l.Key)
-		case service != "" && of && own:
-			keys = append(keys, key)
-		}
-	}
-	return keys
 }
 
 // Errand is a declared one-off command.
@@ -70,15 +46,102 @@ type Errand struct {
 	At   Position
 	Run  Command         `toml:"run" doc:"the command: a line for sh, or a list of arguments"`
 	With Word            `toml:"with" doc:"the service whose folder and environment it gets"`
+	About string         `toml:"about" doc:"what it is for, in a few words"`
 	Env  map[string]Text `toml:"env" doc:"environment variables it gets, beside those of its service"`
 	// EnvOf names the service whose env it gets, without that one's folder.
 	EnvOf Word `toml:"env_of" doc:"a service whose env it gets, too, wherever it runs; its own variables go before those"`
 	// Written are the needs as the file has them.
 	Written []Word `toml:"needs" doc:"services that are started first if they don't run"`
 	Dir     string `toml:"dir" doc:"the folder to run it in, from the declaration's; left out: that of its service"`
+	Before  []Word `toml:"before" doc:"services before whose start it runs, once what it needs is ready: when it has not run yet, when a file of when has changed, or when the data it ran on is another"`
+	When    []Word `toml:"when" doc:"the files it depends on, for before: [\"**/migrations/*.py\"]"`
+	On      Hook   `toml:"on" doc:"what makes it run by itself: { ready = \"api\" }"`
+	Ask     string `toml:"ask" doc:"a question to be answered with yes before it runs"`
+	// Terminal is for what draws on the whole screen, or asks for passwords.
+	Terminal bool `toml:"terminal" doc:"it gets the terminal to itself, and what it prints is not kept"`
 
-	// Needs are the services that it needs, written or referred to, sorted.
+	// Needs are the services that it needs, written or referred to, or needed by
+	// the one that it runs with, sorted.
 	Needs []string
+}
+
+// Hook says what happening to which service makes an errand run.
+type Hook struct {
+	Ready   Word `toml:"ready" doc:"the service that has become ready"`
+	Failed  Word `toml:"failed" doc:"the service that has failed"`
+	Stopped Word `toml:"stopped" doc:"the service that was stopped"`
+	Reset   Word `toml:"reset" doc:"the service whose data was emptied"`
+}
+
+// Events returns the service of each event that is declared: "ready", "failed",
+// "stopped", "reset".
+func (h Hook) Events() map[string]string {
+	out := map[string]string{}
+	for event, w := range h.words() {
+		if w.Value != "" {
+			out[event] = serviceNameOf(w.Value)
+		}
+	}
+	return out
+}
+
+func (h Hook) words() map[string]Word {
+	return map[string]Word{"ready": h.Ready, "failed": h.Failed, "stopped": h.Stopped, "reset": h.Reset}
+}
+
+// Errand returns the errand of a name, nil if there is none.
+func (d *Declaration) Errand(name string) *Errand {
+	if i := slices.IndexFunc(d.Errands, func(e *Errand) bool { return e.Name == name }); i >= 0 {
+		return d.Errands[i]
+	}
+	return nil
+}
+
+// Before returns the errands that run before a service starts, in the order of
+// their names.
+func (d *Declaration) Before(service string) []*Errand {
+	var out []*Errand
+	for _, e := range d.Errands {
+		if slices.ContainsFunc(e.Before, func(w Word) bool { return serviceNameOf(w.Value) == service }) {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// WithService returns the name of the service that the errand runs with, "" if it
+// runs with none.
+func (e *Errand) WithService() string { return serviceNameOf(e.With.Value) }
+
+// Seed is what fills fresh data: a file of SQL, or a command.
+type Seed struct {
+	File Word
+	Run  Command `toml:"run" doc:"the command: a line for sh, or a list of arguments"`
+	With Word    `toml:"with" doc:"the service whose folder and environment the command gets"`
+}
+
+// IsZero reports whether there is none.
+func (s Seed) IsZero() bool { return s.File.Value == "" && s.Run.IsZero() }
+
+// WithService returns the name of the service that the command runs with, "" if
+// it runs with none.
+func (s Seed) WithService() string { return serviceNameOf(s.With.Value) }
+
+// Scripts is what changes a database before it is used.
+type Scripts struct {
+	Migrations Word // a folder
+	Seed       Seed
+}
+
+// Scripter is implemented by the settings of kinds of databases.
+type Scripter interface{ Scripts() Scripts }
+
+// Scripts returns what changes the service's database before it is used.
+func (s *Service) Scripts() Scripts {
+	if sc, ok := s.Settings.(Scripter); ok {
+		return sc.Scripts()
+	}
+	return Scripts{}
 }
 
 // EnvFile is a file of environment variables that the app itself reads.
@@ -362,6 +425,8 @@ type KindInfo struct {
 	// Listens says that each service of the kind has a port. A service of
 	// another kind has one if it is declared or something refers to its facts.
 	Listens bool
+	// NoPort says that no service of the kind listens, whatever refers to it.
+	NoPort bool
 	// Elsewhere says that nothing is started, so that a check must be
 	// declared.
 	Elsewhere bool

@@ -278,7 +278,6 @@ func TestLimitsAndSizes(t *testing.T) {
 	assert.Equal(t, declare.Limit{Memory: 512 << 20, Processors: 2}, api.Limit)
 	assert.Equal(t, declare.Size(3<<29), api.Log.Keep)
 	assert.Equal(t, 30*time.Second, api.Restart.Ailing)
-	assert.Empty(t, d.Later)
 	for text, want := range map[string]string{"512MB": "512 MB", "1536KB": "1.5 MB", "2Gi": "2 GB", "100": "100 bytes", "1 kb": "1 KB"} {
 		var s declare.Size
 		require.NoError(t, s.UnmarshalText([]byte(text)), text)

@@ -18,7 +18,6 @@ type decoder struct {
 	file     string // what problems without a place are about
 	lines    map[string][]string
 	problems Problems
-	later    []Later
 }
 
 func (d *decoder) report(key string, at Position, width int, message, remedy string) {
@@ -55,7 +54,6 @@ func (d *decoder) mistyped(key string, n *node, want, example string) {
 // field is a key of a struct type, with its value.
 type field struct {
 	reflect.Value
-	later bool
 	or    string // a text that may stand in place of the value, which is left alone then
 }
 
@@ -63,7 +61,6 @@ type field struct {
 type tagged struct {
 	index int
 	key   string
-	later bool
 	or    string
 }
 
@@ -79,7 +76,7 @@ func tagsOf(t reflect.Type) []tagged {
 	for i := range t.NumField() {
 		tag := t.Field(i).Tag
 		if key := tag.Get("toml"); key != "" {
-			all = append(all, tagged{i, key, tag.Get("later") != "", tag.Get("or")})
+			all = append(all, tagged{i, key, tag.Get("or")})
 		}
 	}
 	tags.Store(t, all)
@@ -93,7 +90,7 @@ func fields(targets ...any) (map[string]field, []string) {
 	for _, target := range targets {
 		v := reflect.ValueOf(target).Elem()
 		for _, t := range tagsOf(v.Type()) {
-			byKey[t.key] = field{v.Field(t.index), t.later, t.or}
+			byKey[t.key] = field{v.Field(t.index), t.or}
 			keys = append(keys, t.key)
 		}
 	}
@@ -113,9 +110,6 @@ func (d *decoder) table(path string, n *node, targets ...any) {
 		if !known {
 			d.unknown(join(path, key), key, child, keys)
 			continue
-		}
-		if field.later {
-			d.later = append(d.later, Later{Key: join(path, key), At: child.keyAt})
 		}
 		if field.or != "" && child.isText(field.or) {
 			continue
@@ -140,6 +134,7 @@ var (
 	wordType     = reflect.TypeFor[Word]()
 	serviceType  = reflect.TypeFor[ServiceName]()
 	commandType  = reflect.TypeFor[Command]()
+	seedType     = reflect.TypeFor[Seed]()
 	durationType = reflect.TypeFor[time.Duration]()
 	textReader   = reflect.TypeFor[encoding.TextUnmarshaler]()
 )
@@ -162,6 +157,10 @@ func (d *decoder) value(path string, n *node, v reflect.Value) {
 		}
 	case t == commandType:
 		d.command(path, n, v.Addr().Interface().(*Command))
+	case t == seedType && n.kind == stringNode:
+		d.value(path, n, v.FieldByName("File"))
+	case t == seedType && n.kind != tableNode:
+		d.mistyped(path, n, "a file of SQL or a table with a command", `"db/seed.sql"`)
 	case t == durationType:
 		d.duration(path, n, v)
 	case reflect.PointerTo(t).Implements(textReader):

@@ -234,8 +234,12 @@ func (c *checker) read(root *node) {
 	if len(c.nodes) == 0 && len(c.problems) == 0 {
 		c.report("", Position{}, 0, "declares no service", "add one, for example:\n\n    [service.api]\n    run = \"node server.js\"")
 	}
-	c.decl.Later = c.later
 }
+
+// CommandNames are the program's own commands, which errands leave alone: an
+// errand can be called like a command, too.
+var CommandNames = []string{"__complete", "__completeNoDesc", "adopt", "apply", "check", "completion", "console", "data", "demo", "draw", "env", "errands", "gate", "help", "init", "kinds", "logs", "manual",
+	"migrations", "open", "operations", "projects", "reset", "restart", "run", "schema", "shell", "snapshot", "start", "starts", "status", "stop", "token", "usage", "version", "vouch"}
 
 const nameRule = "use a-z, 0-9, - and _, beginning with a letter, at most 40 characters"
 
@@ -272,7 +276,9 @@ func (c *checker) readErrands(n *node) {
 	c.each("errand", "[errand.NAME]", n, func(name, path string, table *node) {
 		e := &Errand{Name: name, At: table.keyAt}
 		c.decl.Errands = append(c.decl.Errands, e)
-		c.later = append(c.later, Later{path, e.At})
+		if slices.Contains(CommandNames, name) {
+			c.report(path, table.keyAt, table.keyLen, fmt.Sprintf("%q can't be an errand's name: neighbour has a command of that name", name), "choose another name")
+		}
 		c.table(path, table, e)
 		if e.Run.IsZero() && table.table["run"] == nil {
 			c.report(path, table.keyAt, table.keyLen, "an errand needs a command", `add run = "node scripts/overdue.js"`)

@@ -83,7 +83,7 @@ func (c *checker) checkFact(key string, r *Reference, at Position, width int) {
 	}
 	facts := info.FactNames(target)
 	if slices.Contains(facts, r.Fact) {
-		target.Listens = true
+		target.Listens = !info.NoPort
 		return
 	}
 	remedy := fmt.Sprintf("a service of kind %s offers: %s", target.Kind, list(facts))

@@ -93,8 +93,6 @@ type Key struct {
 	Name string
 	Doc  string
 	Type reflect.Type
-	// Later says that it is accepted and not carried out yet.
-	Later bool
 	// Or is a text that may stand in place of the value; "" if none may.
 	Or string
 }
@@ -105,7 +103,7 @@ func Keys(t reflect.Type) []Key {
 	for i := range t.NumField() {
 		f := t.Field(i)
 		if name := f.Tag.Get("toml"); name != "" {
-			keys = append(keys, Key{name, f.Tag.Get("doc"), f.Type, f.Tag.Get("later") != "", f.Tag.Get("or")})
+			keys = append(keys, Key{name, f.Tag.Get("doc"), f.Type, f.Tag.Get("or")})
 		}
 	}
 	return keys
@@ -119,6 +117,8 @@ func schemaOf(t reflect.Type) map[string]any {
 		return text
 	case t == commandType:
 		return map[string]any{"oneOf": []any{text, map[string]any{"type": "array", "items": map[string]any{"type": "string"}, "minItems": 1}}}
+	case t == seedType:
+		return map[string]any{"oneOf": []any{text, object(t)}}
 	case t == textType, t == wordType, t == serviceType, reflect.PointerTo(t).Implements(textReader), t.Implements(reflect.TypeFor[encoding.TextUnmarshaler]()):
 		return text
 	}
@@ -159,6 +159,8 @@ func typeInWords(k Key) string {
 		return "command"
 	case t == serviceType:
 		return "service"
+	case t == seedType:
+		return "file, or table"
 	case t.Kind() == reflect.Slice:
 		return "list"
 	case t.Kind() == reflect.Map, t.Kind() == reflect.Pointer, t.Kind() == reflect.Struct && !reflect.PointerTo(t).Implements(textReader) && t != textType && t != wordType:
@@ -179,9 +181,6 @@ func KeyTable(t reflect.Type) string {
 	b.WriteString("| key | takes | meaning |\n|---|---|---|\n")
 	for _, k := range Keys(t) {
 		doc := strings.ReplaceAll(k.Doc, "|", `\|`)
-		if k.Later {
-			doc += " *(checked, not carried out yet)*"
-		}
 		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", k.Name, k.TypeInWords(), doc)
 	}
 	return b.String()

@@ -46,6 +46,15 @@ func Cause(dir, service string, from int64) string {
 			}
 		}
 	}
+	if cause := CauseOf(lines); cause != "" || strings.HasPrefix(firstError, "Traceback") {
+		return cause
+	}
+	return shorten(firstError)
+}
+
+// CauseOf returns the line of some output that says why a program failed, "" if
+// none does.
+func CauseOf(lines []string) string {
 	for _, c := range causes {
 		for _, l := range lines {
 			if c.MatchString(l) {
@@ -53,10 +62,7 @@ func Cause(dir, service string, from int64) string {
 			}
 		}
 	}
-	if strings.HasPrefix(firstError, "Traceback") {
-		return ""
-	}
-	return shorten(firstError)
+	return ""
 }
 
 // shorten cuts a line off that is too long for a sentence.

@@ -77,6 +77,9 @@ func levelOf(b []byte) Level {
 	return levelOfPlain(rest)
 }
 
+// Plain returns a line of output without colours.
+func Plain(line string) string { return string(withoutColours([]byte(line))) }
+
 // withoutColours takes out control sequences that end in a letter (ECMA-48,
 // section 5.4), which is what programs write for colours.
 func withoutColours(b []byte) []byte {

@@ -31,6 +31,20 @@ func (k *Keeper) adopt() {
 	if !state.Overview.Began.IsZero() {
 		k.overview.Began, k.overview.Took = state.Overview.Began, state.Overview.Took
 	}
+	// Nobody waits any more for what the keeper before was running.
+	var marks []string
+	for _, name := range k.decl.Names() {
+		marks = append(marks, "seed."+name)
+	}
+	for _, e := range k.decl.Errands {
+		marks = append(marks, "errand."+e.Name)
+	}
+	for _, mark := range marks {
+		if k.errands.busy() { // it was this process
+			break
+		}
+		proc.Signal(census.Belonging(proc.ID{}, proc.Mark(k.project.Dir, mark)), "KILL")
+	}
 	var again, ending []string
 	k.each(func(u *supervise.Service) {
 		name := u.Name()

@@ -4,6 +4,7 @@ import (
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/words"
+	"strings"
 )
 
 // host is the keeper as its services see it.
@@ -16,6 +17,8 @@ func (k host) Missing(service string) (reason string, blocked bool) {
 	for _, name := range k.decl.Service(service).Needs {
 		st := k.services[name].Status()
 		switch {
+		case st.State == supervise.Ready && st.Held && !st.Optional:
+			gone = append(gone, name+", whose "+strings.TrimPrefix(st.Reason, "its "))
 		case st.State == supervise.Ready || st.State == supervise.Finished:
 		case st.Optional && (st.State == supervise.Failed || st.Blocked):
 		case st.State == supervise.Failed:
@@ -43,6 +46,9 @@ func (k host) Missing(service string) (reason string, blocked bool) {
 func (k host) Changed(before supervise.State, now supervise.Status, moved bool) {
 	if now.State != before {
 		k.noteState(before, now)
+		if moved {
+			k.runHooks(before, now)
+		}
 	}
 	k.records.changed(now)
 	// By now it may have gone on, and the newest is what counts.
@@ -67,6 +73,18 @@ func (k host) Changed(before supervise.State, now supervise.Status, moved bool) 
 	k.log.Info("state", "service", s.Name, "state", s.State, "reason", s.Reason, "pid", s.PID)
 	k.measureStart()
 	k.saveSoon(s.Name)
+}
+
+// runHooks runs the errands that a service's new state is to run.
+func (k host) runHooks(before supervise.State, now supervise.Status) {
+	switch {
+	case now.State == supervise.Ready && before != supervise.Ailing && !now.Held, now.State == supervise.Finished:
+		k.hooks("ready", now.Name)
+	case now.State == supervise.Failed:
+		k.hooks("failed", now.Name)
+	case now.State == supervise.Stopped:
+		k.hooks("stopped", now.Name)
+	}
 }
 
 // Replaced has the new process saved: a keeper that follows must know it.

@@ -24,7 +24,7 @@ func (k *Keeper) Impact(service string) (insight.Impact, error) {
 
 // Environment lists the variables that a service gets; see insight.Environment.
 func (k *Keeper) Environment(service string, files bool) ([]project.Explained, error) {
-	return insight.Environment(k.project, service, files)
+	return k.project.EnvironmentWith(service, files)
 }
 
 // Wiring tells how the project is wired.

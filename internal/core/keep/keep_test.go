@@ -36,6 +36,8 @@ type fake struct {
 	exit       proc.Exit
 	deaf       bool        // ignores its stop signal
 	broken     error       // of prepare
+	unfit      error       // of setting it up
+	outdated   atomic.Bool // it is to be set up again
 	sick       atomic.Bool // its checks fail from now on
 	preparing  time.Duration
 
@@ -123,9 +125,16 @@ func (f *fake) Listens(supervise.Process) string { return "" }
 func (f *fake) ErrorLine() string                { return "" }
 func (f *fake) Cause(proc.Exit, bool) error      { return nil }
 func (f *fake) Ended()                           {}
-func (f *fake) Over(float32, uint64) string      { return "" }
-func (f *fake) LastLines(int) []string           { return []string{"last words"} }
-func (f *fake) Probe() (probe.Probe, error)      { return probe.Func(f.check), nil }
+func (f *fake) Outdated() bool                   { return f.outdated.Load() }
+func (f *fake) SetUp(_ context.Context, set func(func(*supervise.Status))) error {
+	f.outdated.Store(false)
+	f.world.mu.Lock()
+	defer f.world.mu.Unlock()
+	return f.unfit
+}
+func (f *fake) Over(float32, uint64) string { return "" }
+func (f *fake) LastLines(int) []string      { return []string{"last words"} }
+func (f *fake) Probe() (probe.Probe, error) { return probe.Func(f.check), nil }
 func (f *fake) check(context.Context) (answer string, err error) {
 	f.world.mu.Lock()
 	since := time.Since(f.launched)

@@ -64,6 +64,7 @@ type Keeper struct {
 	drivers  map[string]*launch.Driver // theirs; empty in tests without a machine
 
 	ops     *operations
+	errands *errands
 	records *recorder
 	history *history.DB // nil in tests without a machine
 	usage   *usage.Recorder
@@ -132,6 +133,7 @@ func newKeeper(ctx context.Context, d *declare.Declaration, log *slog.Logger, dr
 	}
 	k.restarting, k.unsaved = map[string]bool{}, map[string]bool{}
 	k.ops = newOperations(k.tellOperations)
+	k.errands = underWay
 	k.records, k.usage = newRecorder(), usage.NewRecorder()
 	for _, s := range d.Services {
 		k.limited = k.limited || s.Limit != (declare.Limit{})
@@ -173,7 +175,7 @@ func (k *Keeper) Busy() bool {
 			return true
 		}
 	}
-	return false
+	return k.errands.busy()
 }
 
 // Edit changes the declaration's file. Services that run go on as they are.

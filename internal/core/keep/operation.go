@@ -32,7 +32,8 @@ func (s OperationState) Over() bool { return s != OperationWaits && s != Operati
 // Operation is something that takes time and changes something.
 type Operation struct {
 	ID int `json:"id"`
-	// Does is what it does: "start", "stop", "restart", "apply", "edit".
+	// Does is what it does: "start", "stop", "restart", "reset", "apply", "edit",
+	// "errand NAME".
 	Does     string   `json:"does"`
 	Services []string `json:"services"` // what it is about
 	By       string   `json:"by"`       // who asked for it
@@ -88,6 +89,7 @@ type operation struct {
 	holds     bool // it has its services for itself
 	cancelled bool
 	cancel    func() // ends its waiting
+	stop      func() // ends it while it runs; nil if that can't be
 	// progress is how far the services of a start have come; nil for what is no start,
 	// and before it has begun them.
 	progress map[string]progress
@@ -99,8 +101,8 @@ type progress struct{ settled, ready, failed bool }
 func progressOf(s supervise.Status) progress {
 	return progress{
 		settled: s.State.Settled() || s.Blocked,
-		ready:   s.State == supervise.Ready || s.State == supervise.Finished,
-		failed:  (s.State == supervise.Failed || s.Blocked) && !s.Optional,
+		ready:   s.State == supervise.Ready && !s.Held || s.State == supervise.Finished,
+		failed:  (s.State == supervise.Failed || s.Blocked || s.Held) && !s.Optional,
 	}
 }
 
@@ -297,7 +299,7 @@ func (o *operations) resume(earlier []Operation, progress func(services []string
 		o.list = append(o.list, op)
 		switch {
 		case was.State.Over():
-		case was.State == OperationRuns && (was.Does == "start" || was.Does == "restart"):
+		case was.State == OperationRuns && slices.Contains([]string{"start", "restart", "reset"}, was.Does):
 			op.progress = progress(was.Services)
 			o.follow(op)
 		default:
@@ -339,6 +341,9 @@ func (k *Keeper) CancelOperation(ctx context.Context, id int) error {
 			}
 		}
 		o.end(op, OperationCancelled, why)
+	case op.stop != nil:
+		op.cancelled, op.Reason = true, why
+		op.stop()
 	case op.Does == "stop" || op.Does == "restart":
 		op.cancelled, op.Reason = true, why
 	default:
@@ -349,6 +354,13 @@ func (k *Keeper) CancelOperation(ctx context.Context, id int) error {
 		k.stopAll(stop, nil)
 	}
 	return err
+}
+
+// stoppedBy says how an operation that runs can be ended.
+func (o *operations) stoppedBy(op *operation, stop func()) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	op.stop = stop
 }
 
 // isCancelled reports whether an operation that runs was cancelled.

@@ -9,7 +9,6 @@ import (
 	"sync"
 	"time"
 
-	"neighbour/internal/core/launch"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/words"
@@ -28,9 +27,6 @@ func (k *Keeper) Start(ctx context.Context, prepare bool, names ...string) (time
 	op, err := k.ops.begin(ctx, "start", set)
 	if err != nil {
 		return time.Time{}, err
-	}
-	if later := k.decl.LaterKeys(""); len(later) > 0 {
-		k.warn(launch.NotCarriedOut(later))
 	}
 	k.writeEnvFile()
 	began := k.startAll(op.By, set, names, prepare)
@@ -134,7 +130,13 @@ func (k *Keeper) Stop(ctx context.Context, names ...string) ([]string, error) {
 		}
 	}
 	cancelled := k.ops.isCancelled(op)
+	if all {
+		k.cancelErrands()
+	}
 	k.stopAll(set, cancelled)
+	if all && !cancelled() {
+		k.awaitErrands(hookLimit) // those of on, and then the keeper ends
+	}
 	if all && !cancelled() && k.project != nil {
 		if n := proc.EndOrphans(2 * supervise.KillWait); n > 0 {
 			k.log.Info("ended what services had left behind", "processes", n)

@@ -111,6 +111,11 @@ func note(v *starts.Service, now supervise.Status, at float64) {
 			v.Result, v.Reason = starts.Failed, now.Reason
 		}
 	case supervise.Ready, supervise.Finished:
+		if now.Held {
+			v.Result, v.Reason, v.Version = starts.Failed, now.Reason, now.Version
+			is, what = "", ""
+			break
+		}
 		v.Result, v.Version = starts.Ready, now.Version
 		is, what = "", ""
 	case supervise.Failed:
@@ -120,13 +125,21 @@ func note(v *starts.Service, now supervise.Status, at float64) {
 		v.Result = starts.Cancelled
 		is, what = "", ""
 	}
+	switch now.Task {
+	case supervise.Migrating:
+		is = starts.Migrating
+	case supervise.Seeding:
+		is = starts.Seeding
+	case supervise.Running:
+		is = starts.Errand
+	}
 	n := len(v.Phases)
 	if n > 0 && is != "" && v.Phases[n-1].To == 0 && at-v.Phases[n-1].From < 0.05 {
 		n-- // what took no time
 		at = v.Phases[n].From
 		v.Phases = v.Phases[:n]
 	}
-	if n > 0 && is == v.Phases[n-1].Is && (is == starts.Starting || what == v.Phases[n-1].What || v.Phases[n-1].What == "") {
+	if n > 0 && is == v.Phases[n-1].Is && (is == starts.Starting || is == starts.Migrating || what == v.Phases[n-1].What || v.Phases[n-1].What == "") {
 		if what != "" {
 			v.Phases[n-1].What = what // a start's newest check, or what is known only now
 		}

@@ -55,6 +55,9 @@ type savedStatus struct {
 	Remarks   []string           `json:"remarks,omitempty"`
 	Optional  bool               `json:"optional,omitempty"`
 	Blocked   bool               `json:"blocked,omitempty"`
+	Held      bool               `json:"held,omitempty"`
+	Task      supervise.Task     `json:"task,omitempty"`
+	Done      []supervise.Step   `json:"done,omitempty"`
 	Trial     bool               `json:"trial,omitempty"`
 	Early     bool               `json:"early,omitempty"`
 	Needs     []string           `json:"needs"`

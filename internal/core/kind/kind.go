@@ -165,6 +165,9 @@ type Info struct {
 	// Elsewhere says that its services are not ours to start: there is no
 	// process, only the declared check.
 	Elsewhere bool
+	// NoProcess says that there is nothing to start: what it holds is used as it
+	// is, and only checked.
+	NoProcess bool
 	// InheritEnv gives the server the keeper's whole environment, as a
 	// program of the user's expects; others get only the basics, so that
 	// nothing on the machine changes what they do.

@@ -33,23 +33,6 @@ func Describe(p *project.Project, s *declare.Service, st *supervise.Status) {
 	st.Declared.Port = s.Port
 	st.Declared.Version, st.Declared.Versioned = s.VersionConstraint()
 	st.Facts, _ = facts(p, s)
-	st.Warnings = notYet(p.Declaration, s)
-}
-
-// notYet says which keys of a service are accepted and not carried out yet.
-func notYet(d *declare.Declaration, s *declare.Service) []string {
-	if keys := d.LaterKeys(s.Name); len(keys) > 0 {
-		return []string{NotCarriedOut(keys)}
-	}
-	return nil
-}
-
-// NotCarriedOut says in words that keys are accepted and have no effect yet.
-func NotCarriedOut(keys []string) string {
-	if len(keys) == 1 {
-		return keys[0] + " is checked, and not carried out yet"
-	}
-	return words.Join(keys) + " are checked, and not carried out yet"
 }
 
 // facts returns a service's facts in its kind's order.

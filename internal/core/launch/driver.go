@@ -45,7 +45,8 @@ type Driver struct {
 	match    *logMatch
 	vars     map[string]string // digests of what the process was started with
 	group    *proc.Group       // that bounds the process; nil: none
-	watched  string            // why its limits are watched, and not enforced
+	applied  applied
+	watched  string // why its limits are watched, and not enforced
 }
 
 // elsewhereWithin is how long something that runs elsewhere may take to
@@ -75,7 +76,7 @@ func New(p *project.Project, s *declare.Service, shared *Preparations, moved fun
 		Grace:   cmp.Or(s.Stop.Grace, declare.DefaultGrace),
 		Signal:  s.Stop.Signal,
 	}
-	if d.kind.Info().Elsewhere && h.Within == 0 {
+	if info := d.kind.Info(); (info.Elsewhere || info.NoProcess) && h.Within == 0 {
 		d.rules.Within = elsewhereWithin
 	}
 	if h.Log.Regexp != nil {
@@ -133,13 +134,17 @@ func (d *Driver) makeReady(ctx context.Context, r supervise.Request, set func(fu
 	if err != nil {
 		return err
 	}
+	d.project.RemoveEmptied(in)
 	if err := d.project.EnsureInstanceDirs(in); err != nil {
 		return fmt.Errorf("its folders can't be made: %w", err)
 	}
 	if in.Program, err = d.kind.Find(in); err != nil && !kind.MayBeMade(err) {
 		return err
 	}
-	if failed := d.preparations(ctx, in, r, set); failed != nil {
+	if failed := d.preparations(ctx, d.svc, r, set); failed != nil {
+		return failed
+	}
+	if failed := d.errands(ctx, r, set); failed != nil {
 		return failed
 	}
 	if err != nil { // what it runs may have been built just now
@@ -157,7 +162,7 @@ func (d *Driver) makeReady(ctx context.Context, r supervise.Request, set func(fu
 	if err != nil {
 		return err
 	}
-	warnings := notYet(d.project.Declaration, d.svc)
+	var warnings []string
 	if w, ok := d.kind.(kind.Warner); ok {
 		warnings = append(warnings, w.Warn(in)...)
 	}
@@ -206,7 +211,7 @@ func (d *Driver) ErrorLine() string {
 // Launch starts the process.
 func (d *Driver) Launch() (supervise.Process, error) {
 	in := d.current()
-	if d.kind.Info().Elsewhere {
+	if info := d.kind.Info(); info.Elsewhere || info.NoProcess {
 		return newElsewhere(), nil
 	}
 	l, err := d.kind.Launch(in)

@@ -4,13 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/journal"
-	"neighbour/internal/core/kind"
 	"neighbour/internal/core/proc"
+	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/words"
 )
@@ -70,98 +71,160 @@ func (r *sharedRun) take(ctx context.Context, service string, waiting func(other
 	return nil
 }
 
-// preparations runs the declared commands that are due, each unless it has run
-// since the start was asked for. What they print goes to the service's log.
-func (d *Driver) preparations(ctx context.Context, in *kind.Instance, r supervise.Request, set func(func(*supervise.Status))) error {
-	for _, p := range d.svc.Prepare {
-		if err := d.preparation(ctx, in, r, p, set); err != nil {
+// preparations runs a service's declared commands that are due, each unless it has
+// run since the start was asked for. What they print goes to the log of the
+// driver's service.
+func (d *Driver) preparations(ctx context.Context, svc *declare.Service, r supervise.Request, set func(func(*supervise.Status))) error {
+	for _, p := range svc.Prepare {
+		if err := d.preparation(ctx, svc, r, p, set); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (d *Driver) preparation(ctx context.Context, in *kind.Instance, r supervise.Request, p declare.Preparation, set func(func(*supervise.Status))) error {
-	run := d.shared.of(d.project.PreparationKey(d.svc, p))
+func (d *Driver) preparation(ctx context.Context, svc *declare.Service, r supervise.Request, p declare.Preparation, set func(func(*supervise.Status))) error {
+	key := d.project.PreparationKey(svc, p)
+	what := p.Run.String()
+	return d.once(ctx, key, r, what, "", set, func() (project.Due, error) {
+		due, err := d.project.PreparationDue(svc, p)
+		if r.Prepare && due.Why == "" {
+			due.Why = "it was asked for"
+		}
+		return due, err
+	}, func() error { return d.runPreparation(ctx, svc, p) })
+}
+
+// errands runs those that are declared to run before the service, and are due.
+func (d *Driver) errands(ctx context.Context, r supervise.Request, set func(func(*supervise.Status))) error {
+	for _, e := range d.project.Before(d.svc.Name) {
+		err := d.once(ctx, "errand "+e.Name, r, "errand "+e.Name, supervise.Running, set,
+			func() (project.Due, error) { return d.project.ErrandDue(e) },
+			func() error {
+				if with := d.project.Service(e.WithService()); with != nil && with != d.svc {
+					if err := d.preparations(ctx, with, r, set); err != nil {
+						return err
+					}
+					set(func(s *supervise.Status) {
+						s.State, s.Task, s.Reason = supervise.Preparing, supervise.Running, "errand "+e.Name
+					})
+				}
+				_, err := RunErrand(ctx, d.project, e, nil, "before "+d.svc.Name, nil)
+				return err
+			})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// once does something that several services may have in common, if it is due and
+// was not done since the start was asked for.
+func (d *Driver) once(ctx context.Context, key string, r supervise.Request, what string, task supervise.Task, set func(func(*supervise.Status)), find func() (project.Due, error), do func() error) error {
+	run := d.shared.of(key)
 	err := run.take(ctx, d.svc.Name, func(other string) {
 		set(func(s *supervise.Status) {
-			s.State, s.Reason = supervise.Preparing, fmt.Sprintf("%s, which %s runs", p.Run, other)
+			s.State, s.Task, s.Reason = supervise.Preparing, task, fmt.Sprintf("%s, which %s runs", what, other)
 		})
 	})
 	if err != nil {
 		return err
 	}
 	defer func() { <-run.busy }()
-	defer set(func(s *supervise.Status) { s.State, s.Reason = supervise.Starting, "" })
 	if run.began.After(r.At) {
+		set(func(s *supervise.Status) { s.State, s.Task, s.Reason = supervise.Starting, "", "" })
 		return run.err
 	}
-	due, err := d.project.PreparationDue(d.svc, p)
+	due, err := find()
 	if err != nil {
 		return err
 	}
-	if due.Why == "" && !r.Prepare {
+	if due.Why == "" {
+		note(set, supervise.Step{What: what, Skipped: "nothing that it depends on has changed"})
 		return nil
 	}
-	set(func(s *supervise.Status) { s.State, s.Reason = supervise.Preparing, p.Run.String() })
 	began := time.Now()
-	if err = d.runPreparation(ctx, in, p); err == nil {
+	set(func(s *supervise.Status) {
+		s.State, s.Task, s.Reason = supervise.Preparing, task, what
+		s.Done = append(slices.Clone(s.Done), supervise.Step{What: what, Began: began, Usual: d.project.UsualTime(key)})
+	})
+	if err = do(); err == nil {
 		err = due.Done()
 	}
+	took := since(began)
+	set(func(s *supervise.Status) {
+		s.State, s.Task, s.Reason = supervise.Starting, "", ""
+		s.Done = append(slices.Clone(s.Done[:len(s.Done)-1]), supervise.Step{What: what, Took: took})
+	})
 	if ctx.Err() == nil {
 		run.began, run.err = began, err
+	}
+	if err == nil {
+		err = d.project.NoteTime(key, took)
 	}
 	return err
 }
 
-func (d *Driver) runPreparation(ctx context.Context, in *kind.Instance, p declare.Preparation) error {
-	argv, err := in.Argv(p.Run)
+func (d *Driver) runPreparation(ctx context.Context, svc *declare.Service, p declare.Preparation) error {
+	argv, err := d.project.Wiring().Argv(p.Run)
 	if err != nil {
 		return err
 	}
-	if argv[0], err = d.project.LookPath(d.svc, argv[0]); err != nil {
+	if argv[0], err = d.project.LookPath(svc, argv[0]); err != nil {
 		return fmt.Errorf("prepare: %w", err)
 	}
-	env, err := d.project.Environment(d.svc)
+	env, err := d.project.Environment(svc)
 	if err != nil {
 		return err
 	}
+	in, err := d.project.Instance(svc)
+	if err != nil {
+		return err
+	}
+	exit, took, remarks, err := d.runInLog(ctx, d.svc.Name, argv, env, d.project.WorkingDir(svc), in.Account)
+	if err != nil {
+		return fmt.Errorf("prepare: %w", err)
+	}
+	if !exit.OK() {
+		return &supervise.Failure{Reason: fmt.Sprintf("prepare: %s: %s after %s", p.Run, exit, words.Span(took)), Remarks: remarks}
+	}
+	return nil
+}
+
+// runInLog runs a command to its end, with the service's log as its output. Its
+// processes are marked as those of a name. Of one that fails it returns the lines
+// that tell most.
+func (d *Driver) runInLog(ctx context.Context, name string, argv, env []string, dir string, account *proc.Account) (exit proc.Exit, took time.Duration, remarks []string, err error) {
 	path := d.project.LogFile(d.svc.Name)
 	out, err := journal.Open(path, int64(d.svc.Log.Keep))
 	if err != nil {
-		return fmt.Errorf("its log can't be written: %w", err)
+		return exit, 0, nil, fmt.Errorf("its log can't be written: %w", err)
 	}
 	defer out.Close()
 	d.mu.Lock()
+	launched := d.launched
 	d.launched = journal.Size(path)
 	d.mu.Unlock()
 	began := time.Now()
-	process, err := proc.Start(proc.Spec{
-		Argv: argv, Env: env, Dir: d.project.WorkingDir(d.svc),
-		Mark: proc.Mark(d.project.Dir, d.svc.Name), Output: out, Account: in.Account,
-	})
+	process, err := proc.Start(proc.Spec{Argv: argv, Env: env, Dir: dir, Mark: proc.Mark(d.project.Dir, name), Output: out, Account: account})
 	if err != nil {
-		return fmt.Errorf("prepare: %s can't be started: %w", argv[0], errors.Unwrap(err))
-	}
-	select {
-	case <-process.Done():
-	case <-ctx.Done():
-		_, _ = process.End("TERM")
-		select {
-		case <-process.Done():
-		case <-time.After(time.Second):
-		}
+		return exit, 0, nil, fmt.Errorf("%s can't be started: %w", argv[0], errors.Unwrap(err))
 	}
 	// Nothing that it left may get in the way of the service.
-	if err := process.KillAll(supervise.KillWait); err != nil {
-		return err
+	if err := await(ctx, process); err != nil {
+		return exit, 0, nil, err
 	}
 	if ctx.Err() != nil {
-		return ctx.Err()
+		return exit, 0, nil, ctx.Err()
 	}
-	<-process.Done()
-	if exit := process.Exit(); !exit.OK() {
-		return &supervise.Failure{Reason: fmt.Sprintf("prepare: %s: %s after %s", p.Run, exit, words.Span(time.Since(began))), Remarks: d.LastLines(6)}
+	if exit = process.Exit(); !exit.OK() {
+		remarks = d.LastLines(6)
 	}
-	return nil
+	if name != d.svc.Name {
+		d.mu.Lock()
+		d.launched = launched // the server's own output is still to be seen
+		d.mu.Unlock()
+	}
+	return exit, time.Since(began), remarks, nil
 }

@@ -20,7 +20,15 @@ func (p *Project) Commands() []string {
 			}
 		}
 	}
+	for _, e := range p.Errands {
+		if len(e.Before) > 0 || len(e.On.Events()) > 0 { // the others are asked for by name
+			add("errand "+e.Name, e.Run.String())
+		}
+	}
 	for _, s := range p.Services {
+		if seed := s.Scripts().Seed; !seed.Run.IsZero() {
+			add(s.Name, seed.Run.String())
+		}
 		for _, prep := range s.Prepare {
 			add(s.Name, prep.Run.String())
 		}

@@ -48,7 +48,7 @@ func (p *Project) PreparationDue(s *declare.Service, prep declare.Preparation) (
 	if len(prep.When) == 0 {
 		return due, nil
 	}
-	now, err := p.fingerprint(s, prep)
+	now, err := fingerprint(p.WorkingDir(s), "prepare", prep.When)
 	if err != nil {
 		return due, err
 	}
@@ -93,20 +93,19 @@ func values(list []declare.Word) string {
 	return strings.Join(out, ", ")
 }
 
-// fingerprint changes when a file that a preparation names does. Its patterns
-// are seen from the service's own folder.
-func (p *Project) fingerprint(s *declare.Service, prep declare.Preparation) (string, error) {
-	dir := p.WorkingDir(s)
+// fingerprint changes when a file does that one of the patterns names, which are
+// seen from a folder. What says whose they are in an error.
+func fingerprint(dir, what string, when []declare.Word) (string, error) {
 	sum := sha256.New()
-	for _, w := range prep.When {
+	for _, w := range when {
 		matches, err := doublestar.Glob(os.DirFS(dir), filepath.ToSlash(filepath.Clean(w.Value)), doublestar.WithFilesOnly())
 		if err != nil {
-			return "", fmt.Errorf("prepare: when = %q: %w", w.Value, err)
+			return "", fmt.Errorf("%s: when = %q: %w", what, w.Value, err)
 		}
 		fmt.Fprintf(sum, "%s %d\n", w.Value, len(matches))
 		for _, m := range matches {
 			if err := addFile(sum, filepath.Join(dir, m)); err != nil {
-				return "", fmt.Errorf("prepare: when = %q: %w", w.Value, err)
+				return "", fmt.Errorf("%s: when = %q: %w", what, w.Value, err)
 			}
 		}
 	}
@@ -121,6 +120,25 @@ func addFile(to io.Writer, path string) error {
 	defer f.Close()
 	fmt.Fprintf(to, "%s\n", path)
 	_, err = io.Copy(to, f)
+	return err
+}
+
+func (p *Project) timesFile() string { return filepath.Join(p.state, "times.json") }
+
+// UsualTime returns how long something that is done before starts took the last
+// time that it ended well, in milliseconds; 0 if that is not known.
+func (p *Project) UsualTime(key string) float64 {
+	all := map[string]float64{}
+	_ = atomicfile.ReadJSON(p.timesFile(), &all) // it only makes a bar
+	return all[key]
+}
+
+// NoteTime remembers how long something took, in milliseconds.
+func (p *Project) NoteTime(key string, took float64) error {
+	_, err := atomicfile.UpdateMap(p.timesFile(), func(all map[string]float64) (bool, error) {
+		all[key] = took
+		return true, nil
+	})
 	return err
 }
 

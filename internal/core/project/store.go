@@ -300,6 +300,8 @@ func Enlisted() []string {
 type made struct {
 	Kind    string `json:"kind"`
 	Version string `json:"version,omitempty"`
+	// ID stands for the data as long as it is not emptied.
+	ID string `json:"id,omitempty"`
 }
 
 func (p *Project) madeFile() string { return filepath.Join(p.state, "made.json") }
@@ -314,8 +316,9 @@ func (p *Project) CheckData(in *kind.Instance) error {
 	if err != nil || by == nil || m.Kind == "" {
 		return err
 	}
-	if entries, err := os.ReadDir(in.Data); err != nil || len(entries) == 0 {
-		return nil
+	if p.empty(in) {
+		// Another identity is given when it is made anew.
+		return p.ForgetData(in.Service.Name)
 	}
 	usual := filepath.Join(p.state, "data", in.Service.Name)
 	switch older := kind.CompareVersions(minor(in.Program.Version), minor(m.Version)) < 0; {
@@ -325,6 +328,15 @@ func (p *Project) CheckData(in *kind.Instance) error {
 		return fmt.Errorf("its data in %s was last used by version %s, and %s is %s, which may not be able to read it; install the newer one, or move that folder away to begin with empty data", usual, m.Version, in.Program.Path, in.Program.Version)
 	}
 	return nil
+}
+
+// empty reports whether a service has no data yet.
+func (p *Project) empty(in *kind.Instance) bool {
+	if k, ok := p.Kind(in.Service).(kind.Holder); ok {
+		return !k.Holds(in)
+	}
+	entries, err := os.ReadDir(in.Data)
+	return err != nil || len(entries) == 0
 }
 
 // keepsData reports whether a service's data folder is its kind's to use.
@@ -350,11 +362,15 @@ func (p *Project) NoteData(in *kind.Instance) error {
 	if !p.keepsData(in) {
 		return nil
 	}
-	now := made{in.Service.Kind, in.Program.Version}
-	if _, before, err := p.madeBy(in.Service.Name); err != nil || before == now {
+	_, before, err := p.madeBy(in.Service.Name)
+	now := made{in.Service.Kind, in.Program.Version, before.ID}
+	if now.ID == "" && !p.empty(in) {
+		now.ID = newDataID()
+	}
+	if err != nil || before == now {
 		return err
 	}
-	_, err := atomicfile.UpdateMap(p.madeFile(), func(all map[string]made) (bool, error) {
+	_, err = atomicfile.UpdateMap(p.madeFile(), func(all map[string]made) (bool, error) {
 		all[in.Service.Name] = now
 		return true, nil
 	})

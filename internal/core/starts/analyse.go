@@ -166,8 +166,8 @@ func WhatIfs(s *Start) []WhatIf {
 	}
 	for i, v := range g.services {
 		for _, p := range v.Phases {
-			if p.Is == Preparing {
-				try(i, p.What, p.Length(v.End()))
+			if p.Is.Prepares() {
+				try(i, p.name(), p.Length(v.End()))
 			}
 		}
 		if ran > 1 {

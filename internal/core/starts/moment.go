@@ -77,7 +77,7 @@ func (m Moment) InWords() string {
 			continue
 		}
 		text := d.Service + " " + string(d.Is)
-		if d.Is == Preparing && d.What != "" {
+		if d.Is.Prepares() && d.What != "" {
 			text += " (" + words.Short(d.What) + ")"
 		}
 		parts = append(parts, text)

@@ -74,8 +74,15 @@ type Kind string
 const (
 	Waiting   Kind = "waiting" // for what it needs, or for another try
 	Preparing Kind = "preparing"
+	Migrating Kind = "migrating" // its database
+	Seeding   Kind = "seeding"   // fresh data
+	Errand    Kind = "running"   // an errand before its start
 	Starting  Kind = "starting"
 )
+
+// Prepares reports whether it is something that is done before or beside the
+// service's own start, and could be left out or made faster on its own.
+func (k Kind) Prepares() bool { return k != Waiting && k != Starting }
 
 // Length is how long the phase has lasted, up to now for one that lasts.
 func (p Phase) Length(now float64) float64 {
@@ -83,6 +90,17 @@ func (p Phase) Length(now float64) float64 {
 		return max(0, now-p.From)
 	}
 	return p.To - p.From
+}
+
+// name says what it is that was done.
+func (p Phase) name() string {
+	switch p.Is {
+	case Migrating:
+		return "migrations"
+	case Seeding:
+		return "seed"
+	}
+	return p.What
 }
 
 // Service returns one of the services; false if the start has none of this name.
@@ -132,9 +150,9 @@ func (s *Service) Ran() bool {
 	return slices.ContainsFunc(s.Phases, func(p Phase) bool { return p.Is != Waiting })
 }
 
-// Cold reports whether something was prepared.
+// Cold reports whether something was made, prepared or migrated.
 func (s *Service) Cold() bool {
-	return slices.ContainsFunc(s.Phases, func(p Phase) bool { return p.Is == Preparing })
+	return slices.ContainsFunc(s.Phases, func(p Phase) bool { return p.Is.Prepares() })
 }
 
 func millis(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }

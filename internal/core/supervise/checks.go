@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"neighbour/internal/core/journal"
 	"neighbour/internal/core/probe"
 	"neighbour/internal/core/words"
 )
@@ -54,7 +55,7 @@ func (sv *Service) becomeReady(ctx context.Context, p Process) (over bool, end e
 		case check == nil:
 			pause = time.After(settle)
 			if time.Since(began) >= settle {
-				sv.becameReady(began, rules.When != "always")
+				sv.becameReady(began, rules.When != "always", nil)
 				return false, ending{}
 			}
 		default:
@@ -75,7 +76,16 @@ func (sv *Service) becomeReady(ctx context.Context, p Process) (over bool, end e
 				}
 			}
 			if err == nil {
-				sv.becameReady(began, false)
+				held := sv.setUp(ctx, p)
+				select {
+				case <-p.Done():
+					return true, ending{exit: p.Exit()}
+				default:
+				}
+				if ctx.Err() != nil {
+					return true, ending{err: ctx.Err()}
+				}
+				sv.becameReady(began, false, held)
 				return false, ending{}
 			}
 			if final(err) {
@@ -112,6 +122,22 @@ func (sv *Service) becomeReady(ctx context.Context, p Process) (over bool, end e
 	}
 }
 
+// setUp brings what the service holds up to date. Its time is not limited by
+// that of the start.
+func (sv *Service) setUp(ctx context.Context, p Process) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	go func() {
+		select {
+		case <-p.Done():
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	sv.Amend(func(s *Status) { s.Until = time.Time{} })
+	return sv.driver.SetUp(ctx, sv.Set)
+}
+
 // done lets go of what a check has kept between the times that it was made.
 func done(check probe.Probe) {
 	if c, ok := check.(io.Closer); ok {
@@ -124,13 +150,23 @@ func done(check probe.Probe) {
 const lookEvery = 2 * time.Second
 
 // becameReady enters the state ready; onTrial says that nothing but time has
-// told so.
-func (sv *Service) becameReady(began time.Time, onTrial bool) {
+// told so, held why what needs it waits all the same.
+func (sv *Service) becameReady(began time.Time, onTrial bool, held error) {
+	var f Failure
+	if held != nil {
+		f.Reason = held.Error()
+		if failure := (*Failure)(nil); errors.As(held, &failure) {
+			f = *failure
+		}
+	}
 	sv.Set(func(s *Status) {
-		s.Trial = onTrial
-		s.State, s.Reason, s.Remarks, s.Until, s.Blocked = Ready, "", nil, time.Time{}, false
+		s.Trial, s.Held = onTrial, held != nil
+		s.State, s.Reason, s.Remarks, s.Until, s.Blocked, s.Task = Ready, f.Reason, f.Remarks, time.Time{}, false, ""
 		s.ReadyMS = float64(time.Since(began).Microseconds()) / 1000
 	})
+	if held != nil {
+		sv.host.Note(sv.name, "held", journal.Error, f.Reason)
+	}
 }
 
 // check runs one check; done says that the process ended or the attempt was
@@ -164,8 +200,8 @@ func (sv *Service) check(ctx context.Context, p Process, check probe.Probe, time
 
 // stayReady checks a ready service now and then until its process ends, it is
 // stopped, or it has been ailing for so long that it is to be restarted, which
-// comes back as an error.
-func (sv *Service) stayReady(ctx context.Context, p Process) error {
+// comes back as an error. Again is true when the service is to be set up again.
+func (sv *Service) stayReady(ctx context.Context, p Process) (again bool, err error) {
 	rules := sv.driver.Policy()
 	check, err := sv.driver.Probe()
 	if err != nil || check == nil {
@@ -176,9 +212,11 @@ func (sv *Service) stayReady(ctx context.Context, p Process) error {
 		for {
 			select {
 			case <-ctx.Done():
-				return nil
+				return false, nil
 			case <-p.Done():
-				return nil
+				return false, nil
+			case <-sv.again:
+				return true, nil
 			case <-over:
 				sv.Set(func(s *Status) { s.Trial = false })
 			}
@@ -191,9 +229,11 @@ func (sv *Service) stayReady(ctx context.Context, p Process) error {
 	for {
 		select {
 		case <-ctx.Done():
-			return nil
+			return false, nil
 		case <-p.Done():
-			return nil
+			return false, nil
+		case <-sv.again:
+			return true, nil
 		case <-next.C:
 		}
 		began := time.Now()
@@ -216,14 +256,15 @@ func (sv *Service) stayReady(ctx context.Context, p Process) error {
 				s.Checks.LastFailed = time.Now()
 			}
 			switch {
-			case fails >= rules.Fails:
+			case fails >= rules.Fails && !s.Held:
 				s.State, s.Reason = Ailing, answer
 			case err == nil && s.State == Ailing:
 				s.State, s.Reason = Ready, ""
+			case s.State != Ready && s.State != Ailing: // it is to be set up again
 			}
 		})
 		if s := sv.Status(); s.State == Ailing && rules.Ailing > 0 && time.Since(s.Since) >= rules.Ailing {
-			return &Failure{
+			return false, &Failure{
 				Reason:  fmt.Sprintf("its check failed for %s: %s", words.Span(time.Since(s.Since)), answer),
 				Remarks: sv.driver.LastLines(6),
 			}

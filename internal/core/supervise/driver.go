@@ -36,6 +36,12 @@ type Driver interface {
 	// Starter is the check of a service that starts, and what there is to do
 	// when it is answered for the first time; a nil function: nothing.
 	Starter() (check probe.Probe, provision func(context.Context, func(func(*Status))) error, err error)
+	// SetUp brings what the service holds up to date, before anybody uses it:
+	// called when its check is answered and all is provisioned. If it fails the
+	// service is ready all the same, and what needs it waits.
+	SetUp(ctx context.Context, set func(func(*Status))) error
+	// Outdated reports whether SetUp would have something to do by now.
+	Outdated() bool
 	// Ended is called when the service has come to rest.
 	Ended()
 	// Given are digests of the variables that the running process was started

@@ -244,14 +244,20 @@ func (sv *Service) live(ctx context.Context, p Process) (end ending) {
 			end.err = err
 		}
 	}()
-	if s := sv.Status().State; s != Ready && s != Ailing {
-		if over, end := sv.becomeReady(ctx, p); over {
-			return end
+	for again := true; again; {
+		if s := sv.Status().State; s != Ready && s != Ailing {
+			if over, end := sv.becomeReady(ctx, p); over {
+				return end
+			}
 		}
-	}
-	if ailed := sv.stayReady(ctx, p); ailed != nil {
-		sv.halt(p)
-		return ending{err: ailed, ready: true}
+		var ailed error
+		if again, ailed = sv.stayReady(ctx, p); ailed != nil {
+			sv.halt(p)
+			return ending{err: ailed, ready: true}
+		}
+		if again {
+			sv.enter(Starting, "")
+		}
 	}
 	// What ends within its trial was never ready.
 	return ending{exit: p.Exit(), ready: !sv.Status().Trial}

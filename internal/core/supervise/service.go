@@ -33,6 +33,7 @@ type Service struct {
 	// moved holds a value when something that it needs may have come into
 	// another state.
 	moved chan struct{}
+	again chan struct{} // holds a value when SetUp is to be done again
 }
 
 // Config is what a service is made of.
@@ -51,7 +52,7 @@ type Config struct {
 func New(ctx context.Context, c Config) *Service {
 	return &Service{
 		name: c.Status.Name, anyPort: c.AnyPort, driver: c.Driver, host: c.Host, ctx: ctx, log: c.Log,
-		status: c.Status, moved: make(chan struct{}, 1),
+		status: c.Status, moved: make(chan struct{}, 1), again: make(chan struct{}, 1),
 	}
 }
 
@@ -114,7 +115,29 @@ type attempt struct {
 
 // Start begins an attempt, unless one is under way or the service has run to
 // its end as it should, and reports whether it has.
-func (sv *Service) Start(r Request) bool { return sv.start(nil, r) }
+func (sv *Service) Start(r Request) bool { return sv.start(nil, r) || sv.setUpAgain() }
+
+// setUpAgain has a service that is ready set up again if that has something to
+// do, and reports whether it has.
+func (sv *Service) setUpAgain() bool {
+	s := sv.Status()
+	if s.State != Ready || !s.Held && !sv.driver.Outdated() {
+		return false
+	}
+	again := false
+	sv.Set(func(s *Status) {
+		if again = s.State == Ready; again {
+			s.State, s.Reason, s.Remarks, s.Held, s.Began = Starting, "", nil, false, time.Now()
+		}
+	})
+	if again {
+		select {
+		case sv.again <- struct{}{}:
+		default:
+		}
+	}
+	return again
+}
 
 // Adopt goes on with what an earlier supervision left: its process, and its
 // status as renew changes it. If the process can't be had, nothing changes.
@@ -146,7 +169,7 @@ func (sv *Service) start(adopted Process, r Request) bool {
 		sv.status.Restarts, sv.status.Tries = 0, nil
 		sv.status.Checks = Checks{}
 		sv.status.State, sv.status.Reason, sv.status.Remarks, sv.status.Since = Waiting, "", nil, time.Now()
-		sv.status.Early = false
+		sv.status.Early, sv.status.Held, sv.status.Task, sv.status.Done = false, false, "", nil
 	}
 	now := sv.status
 	sv.mu.Unlock()
@@ -197,13 +220,13 @@ func (sv *Service) Amend(change func(*Status)) {
 // locked.
 func (sv *Service) Set(change func(*Status)) {
 	sv.mu.Lock()
-	state, blocked, onTrial := sv.status.State, sv.status.Blocked, sv.status.Trial
+	state, blocked, held, onTrial, task := sv.status.State, sv.status.Blocked, sv.status.Held, sv.status.Trial, sv.status.Task
 	change(&sv.status)
 	if sv.status.State != state {
 		sv.status.Since = time.Now()
 	}
 	// That it can't start matters to those who wait for it, as a state does.
-	moved := sv.status.State != state || sv.status.Blocked != blocked || sv.status.Trial != onTrial
+	moved := sv.status.State != state || sv.status.Blocked != blocked || sv.status.Held != held || sv.status.Task != task || sv.status.Trial != onTrial
 	now := sv.status
 	sv.mu.Unlock()
 	sv.host.Changed(state, now, moved)
@@ -212,12 +235,12 @@ func (sv *Service) Set(change func(*Status)) {
 // enter moves to a state.
 func (sv *Service) enter(state State, reason string) {
 	sv.Set(func(s *Status) {
-		s.State, s.Reason, s.Remarks, s.Blocked, s.Until = state, reason, nil, false, time.Time{}
+		s.State, s.Reason, s.Remarks, s.Blocked, s.Until, s.Task, s.Held = state, reason, nil, false, time.Time{}, "", false
 	})
 }
 
 func stopped(s Status, reason string) Status {
-	s.State, s.Reason, s.Remarks, s.Blocked, s.PID, s.Until = Stopped, reason, nil, false, 0, time.Time{}
+	s.State, s.Reason, s.Remarks, s.Blocked, s.PID, s.Until, s.Task, s.Held = Stopped, reason, nil, false, 0, time.Time{}, "", false
 	s.ReadyMS, s.Usage, s.Over, s.Exposed, s.Trial, s.Early = 0, Usage{}, "", "", false, false
 	return s
 }

@@ -2,6 +2,7 @@ package supervise
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"neighbour/internal/core/journal"
@@ -50,6 +51,13 @@ type Status struct {
 	Optional bool
 	// Blocked says that it waits for something that will not come by itself.
 	Blocked bool
+	// Held says that it is ready, and what it holds is not as it should be, so
+	// that what needs it waits.
+	Held bool
+	// Task says what is done in its state, where that alone doesn't tell.
+	Task Task
+	// Done is what was done, or left out, on the way to its start.
+	Done []Step
 	// Trial says that a ready service has no check, and has not run for long
 	// enough to tell whether it runs as it should.
 	Trial bool
@@ -81,8 +89,7 @@ type Status struct {
 	Facts    []Fact
 	Checks   Checks
 	Usage    Usage
-	// Warnings are what is probably not meant as it is, and what is declared
-	// and not carried out yet.
+	// Warnings are what is probably not meant as it is.
 	Warnings []string
 	// Exposed names the address on which other machines can reach it, if it
 	// listens on one: "0.0.0.0:3000".
@@ -103,10 +110,37 @@ type Status struct {
 // Progress returns what tells how far the start of a service is, without what
 // it is and what it printed and used.
 func (s Status) Progress() Status {
+	var newest []journal.Line
+	if n := len(s.Lines); n > 0 && s.State == Preparing {
+		newest = s.Lines[n-1:]
+	}
 	return Status{
-		Name: s.Name, State: s.State, Reason: s.Reason, Remarks: s.Remarks, Optional: s.Optional, Blocked: s.Blocked, Trial: s.Trial, Early: s.Early,
+		Lines: newest,
+		Name:  s.Name, State: s.State, Reason: s.Reason, Remarks: s.Remarks, Optional: s.Optional, Blocked: s.Blocked, Held: s.Held, Task: s.Task, Done: s.Done, Trial: s.Trial, Early: s.Early,
 		Port: s.Port, PID: s.PID, Since: s.Since, Began: s.Began, Until: s.Until, ReadyMS: s.ReadyMS, Restarts: s.Restarts, Warnings: s.Warnings,
 	}
+}
+
+// Task is what is done on the way to a start.
+type Task string
+
+// The tasks.
+const (
+	Migrating Task = "migrating" // its database
+	Seeding   Task = "seeding"   // fresh data
+	Running   Task = "running"   // an errand
+)
+
+// Step is something that was done on the way to a start, or left out.
+type Step struct {
+	What string  `json:"what"` // "npm ci"
+	Took float64 `json:"took_ms,omitempty"`
+	// Skipped says why it was left out, "" if it was done.
+	Skipped string `json:"skipped,omitempty"`
+	// Began is when it began, while it is under way; Usual how long it took the
+	// last time, in milliseconds, 0 if that is not known.
+	Began time.Time `json:"began,omitzero"`
+	Usual float64   `json:"usual_ms,omitempty"`
 }
 
 // Declared is what the declaration says of a service, as far as it can be
@@ -180,6 +214,30 @@ func push[T any](list []T, limit int, v ...T) []T {
 	return all[max(0, len(all)-limit):]
 }
 
+// InWords says what is done, for how long, and how long that took the last time:
+// "npm ci, 4.2 s of usually 12 s".
+func (s Step) InWords(now time.Time) string {
+	switch {
+	case s.Skipped != "":
+		return s.What + ": left out, " + s.Skipped
+	case s.Began.IsZero():
+		return s.What + ": " + words.Millis(s.Took)
+	}
+	text := s.What + ", " + words.Span(now.Sub(s.Began))
+	if s.Usual > 0 {
+		text += " of usually " + words.Millis(s.Usual)
+	}
+	return text
+}
+
+// UnderWay returns the step that is being done, false if none is.
+func (s Status) UnderWay() (Step, bool) {
+	if n := len(s.Done); n > 0 && !s.Done[n-1].Began.IsZero() {
+		return s.Done[n-1], true
+	}
+	return Step{}, false
+}
+
 // Sentence says in words how a service is and why.
 func (s Status) Sentence(now time.Time) string {
 	since := words.Span(now.Sub(s.Since))
@@ -202,6 +260,9 @@ func (s Status) Sentence(now time.Time) string {
 	case Ailing:
 		return fmt.Sprintf("Ailing for %s: its check fails: %s; %s", since, s.Reason, s.checksInWords(now))
 	case Starting:
+		if s.Task != "" {
+			return fmt.Sprintf("%s for %s: %s", strings.ToUpper(string(s.Task[:1]))+string(s.Task[1:]), since, s.Reason)
+		}
 		text := "Starting for " + since
 		if s.Reason != "" {
 			text += "; newest check: " + s.Reason
@@ -211,6 +272,9 @@ func (s Status) Sentence(now time.Time) string {
 		}
 		return text
 	case Preparing:
+		if step, under := s.UnderWay(); under && step.Usual > 0 {
+			return "Preparing: " + step.InWords(now)
+		}
 		return fmt.Sprintf("Preparing for %s: %s", since, s.Reason)
 	case Waiting:
 		if !s.Until.IsZero() {

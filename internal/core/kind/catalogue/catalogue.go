@@ -21,6 +21,7 @@ import (
 	"neighbour/internal/core/kind/program"
 	"neighbour/internal/core/kind/rabbitmq"
 	"neighbour/internal/core/kind/redis"
+	"neighbour/internal/core/kind/sqlite"
 	"neighbour/internal/core/kind/static"
 )
 
@@ -33,6 +34,7 @@ var All = Catalogue{
 	postgres.Kind{},
 	mariadb.New(),
 	mariadb.NewMySQL(),
+	sqlite.Kind{},
 	redis.Kind{},
 	memcached.Kind{},
 	rabbitmq.Kind{},
@@ -74,7 +76,7 @@ func (c Catalogue) Describe(name string) (declare.KindInfo, bool) {
 		return declare.KindInfo{}, false
 	}
 	info := k.Info()
-	return declare.KindInfo{Settings: k.Settings, Facts: info.Facts, Listens: info.Listens, Elsewhere: info.Elsewhere}, true
+	return declare.KindInfo{Settings: k.Settings, Facts: info.Facts, Listens: info.Listens, Elsewhere: info.Elsewhere, NoPort: info.NoProcess}, true
 }
 
 // Installed looks for the newest program of a kind, without any service. The

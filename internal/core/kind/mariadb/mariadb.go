@@ -77,8 +77,8 @@ type Settings struct {
 	Version    declare.Constraint `toml:"version" doc:"which versions will do"`
 	Databases  []string           `toml:"databases" doc:"databases to create; the first is the one that url leads to"`
 	Users      []string           `toml:"users" doc:"users to create, each with a password of its own and all rights on the databases; the first is the one of url (\"root\", who may do everything)"`
-	Migrations string             `toml:"migrations" later:"yes" doc:"a folder of *.sql files to run in the first database, in the order of their names, each once"`
-	Seed       string             `toml:"seed" later:"yes" doc:"an SQL file to run once, after the migrations of a fresh database"`
+	Migrations declare.Word       `toml:"migrations" doc:"a folder of *.sql files to run in the first database, in the order of their numbers and names, each once"`
+	Seed       declare.Seed       `toml:"seed" doc:"what fills fresh data, once, after the migrations: an SQL file, or { run = \"node seed.js\", with = \"api\" }"`
 	Settings   map[string]string  `toml:"settings" doc:"the server's own settings: { max_allowed_packet = \"64M\" }"`
 }
 
@@ -298,8 +298,13 @@ func open(in *kind.Instance) (*sql.DB, error) {
 	if err != nil {
 		return nil, err
 	}
+	return openAs(in, root, password, "")
+}
+
+// openAs connects as a user to a database; "": to none.
+func openAs(in *kind.Instance, user, password, database string) (*sql.DB, error) {
 	config := mysql.NewConfig()
-	config.User, config.Passwd, config.Net, config.Addr = root, password, "tcp", "127.0.0.1:"+strconv.Itoa(in.Port)
+	config.User, config.Passwd, config.Net, config.Addr, config.DBName = user, password, "tcp", "127.0.0.1:"+strconv.Itoa(in.Port), database
 	config.Logger = &mysql.NopLogger{}
 	connector, err := mysql.NewConnector(config)
 	if err != nil {

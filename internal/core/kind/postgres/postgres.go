@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 
@@ -33,8 +34,8 @@ type Settings struct {
 	Users     []string           `toml:"users" doc:"users to create, each with a password of its own; the first owns the databases and is the one of url, the others may do what it may (\"postgres\", who may do everything)"`
 	// Extensions are created, not removed: what they hold may be wanted.
 	Extensions []string          `toml:"extensions" doc:"extensions to create in each declared database"`
-	Migrations string            `toml:"migrations" later:"yes" doc:"a folder of *.sql files to run in the first database, in the order of their names, each once"`
-	Seed       string            `toml:"seed" later:"yes" doc:"an SQL file to run once, after the migrations of a fresh database"`
+	Migrations declare.Word      `toml:"migrations" doc:"a folder of *.sql files to run in the first database, in the order of their numbers and names, each once"`
+	Seed       declare.Seed      `toml:"seed" doc:"what fills fresh data, once, after the migrations: an SQL file, or { run = \"node seed.js\", with = \"api\" }"`
 	Settings   map[string]string `toml:"settings" doc:"the server's own settings: { work_mem = \"64MB\" }"`
 }
 
@@ -58,6 +59,9 @@ func (s *Settings) FactNames() []string { return kind.UserFacts(s.Users) }
 // superuser is the cluster's own user, and that of the facts where no other
 // is declared.
 const superuser = "postgres"
+
+// cancelDelay is how long a server may take to leave a statement undone.
+const cancelDelay = 5 * time.Second
 
 const example = `
 [service.ledger]

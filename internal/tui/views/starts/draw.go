@@ -82,6 +82,7 @@ func (v *screen) head() []string {
 const (
 	waitingSign   = '┈'
 	preparingSign = '▓'
+	migratingSign = '▒'
 	startingSign  = '█'
 )
 
@@ -152,6 +153,11 @@ func (v *screen) waterfall(rows int) []string {
 		return append(lines, "  "+t.Paint(ui.Strong, display.Truncate(display.Plain(r.Start.At(v.cursor, v.now()).InWords()), v.Columns-4)))
 	}
 	legend := fmt.Sprintf("%c waiting   %c preparing   %c starting", waitingSign, preparingSign, startingSign)
+	if slices.ContainsFunc(all, func(s starts.Service) bool {
+		return slices.ContainsFunc(s.Phases, func(p starts.Phase) bool { return p.Is == starts.Migrating || p.Is == starts.Seeding })
+	}) {
+		legend += fmt.Sprintf("   %c migrating", migratingSign)
+	}
 	if len(r.Analysis.Path) > 1 && r.Start.Result != starts.UnderWay {
 		legend += "   ┗ the path that decides"
 	}
@@ -245,8 +251,10 @@ func (v *screen) bar(c *ui.Canvas, s *starts.Service, y, left int, column func(f
 		case starts.Waiting:
 			sign, ink = waitingSign, ui.Line
 			end-- // what comes next begins there
-		case starts.Preparing:
+		case starts.Preparing, starts.Errand:
 			sign, ink = preparingSign, ui.Warn
+		case starts.Migrating, starts.Seeding:
+			sign, ink = migratingSign, ui.Warn
 		}
 		for x := from; x <= end; x++ {
 			c.Text(left+x, y, ink, string(sign))
@@ -401,7 +409,7 @@ func (v *screen) detail() []string {
 		if length < 0.5 && p.To > 0 {
 			continue
 		}
-		does := map[starts.Kind]string{starts.Waiting: "waited", starts.Preparing: "prepared", starts.Starting: "started"}[p.Is]
+		does := map[starts.Kind]string{starts.Waiting: "waited", starts.Preparing: "prepared", starts.Starting: "started", starts.Migrating: "migrated", starts.Seeding: "seeded", starts.Errand: "ran"}[p.Is]
 		when := fmt.Sprintf("%6s to %6s", words.Millis(p.From), words.Millis(p.To))
 		if p.To == 0 {
 			does, when = string(p.Is), fmt.Sprintf("%6s to now   ", words.Millis(p.From))

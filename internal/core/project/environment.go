@@ -1,4 +1,4 @@
-package insight
+package project
 
 import (
 	"maps"
@@ -8,20 +8,20 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/project"
 	"neighbour/internal/core/wire"
 )
 
-// Environment lists the variables that a service gets, and before them, for a
+// EnvironmentWith lists the variables that a command gets which is run with a
+// service: those that the service gets, and before them, for a
 // server, those that lead a command to it: its facts, and what its own clients
 // read. With files, the project's env files are searched for what each variable
 // hides. It fails if no service has this name.
-func Environment(p *project.Project, service string, files bool) ([]project.Explained, error) {
+func (p *Project) EnvironmentWith(service string, files bool) ([]Explained, error) {
 	if err := p.Check(service); err != nil {
 		return nil, err
 	}
 	s := p.Service(service)
-	var envFiles []project.EnvFile
+	var envFiles []EnvFile
 	if files {
 		envFiles = p.EnvFiles()
 	}
@@ -39,7 +39,7 @@ func Environment(p *project.Project, service string, files bool) ([]project.Expl
 var notInName = regexp.MustCompile(`[^A-Z0-9]+`)
 
 // leadingTo returns the variables that lead to a server; a program has none.
-func leadingTo(p *project.Project, s *declare.Service) ([]project.Explained, error) {
+func leadingTo(p *Project, s *declare.Service) ([]Explained, error) {
 	k := p.Kind(s)
 	if k.Info().InheritEnv {
 		return nil, nil
@@ -56,8 +56,8 @@ func leadingTo(p *project.Project, s *declare.Service) ([]project.Explained, err
 	if err != nil {
 		return nil, err
 	}
-	var out []project.Explained
-	add := func(v wire.Variable) { out = append(out, project.Explained{Variable: v, Service: s.Name}) }
+	var out []Explained
+	add := func(v wire.Variable) { out = append(out, Explained{Variable: v, Service: s.Name}) }
 	for _, name := range slices.Sorted(maps.Keys(facts)) {
 		variable := notInName.ReplaceAllString(strings.ToUpper(s.Name+"_"+name), "_")
 		add(wire.Variable{Name: variable, Value: facts[name].Value, Secret: facts[name].Secret, From: []string{s.Name + "." + name}})

@@ -1,0 +1,219 @@
+package launch
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/migrate"
+	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/words"
+)
+
+// applied is what a service's database was last brought up to.
+type applied struct {
+	done  bool
+	files []string // names and checksums of the migrations
+	seed  string   // the checksum of the seed, once it has been looked at
+}
+
+func names(files []migrate.File) []string {
+	out := make([]string, len(files))
+	for i, f := range files {
+		out[i] = f.Name + " " + f.Checksum
+	}
+	return out
+}
+
+// SetUp runs the migrations that are due in the service's database, and seeds
+// fresh data.
+func (d *Driver) SetUp(ctx context.Context, set func(func(*supervise.Status))) error {
+	sc := d.svc.Scripts()
+	m, ok := d.kind.(kind.Migrator)
+	if !ok || sc.Migrations.Value == "" && sc.Seed.IsZero() {
+		return nil
+	}
+	err := d.setUp(ctx, m, set)
+	if err == nil || ctx.Err() != nil {
+		return err
+	}
+	what := "its migrations failed: "
+	var e *migrate.Error
+	var seeding *seedError
+	if errors.As(err, &seeding) {
+		what, err = "its seed failed: ", seeding.err
+	}
+	f := &supervise.Failure{}
+	var inner *supervise.Failure
+	switch {
+	case errors.As(err, &e):
+		f.Reason = what + e.Error()
+		if e.Remedy != "" {
+			f.Remarks = append(f.Remarks, e.Remedy)
+		}
+		for _, more := range e.More {
+			f.Remarks = append(f.Remarks, more.Error())
+		}
+		if strings.Contains(e.Remedy, "empty the database") {
+			f.Remarks = append(f.Remarks, "neighbour reset "+d.svc.Name+" empties it, after it has named what is lost")
+		}
+	case errors.As(err, &inner):
+		f.Reason, f.Remarks = what+inner.Reason, inner.Remarks
+	default:
+		f.Reason = what + err.Error()
+	}
+	return f
+}
+
+// seedError is what went wrong with a seed.
+type seedError struct{ err error }
+
+func (e *seedError) Error() string { return e.err.Error() }
+
+func (d *Driver) setUp(ctx context.Context, m kind.Migrator, set func(func(*supervise.Status))) error {
+	sc := d.svc.Scripts()
+	var files []migrate.File
+	var err error
+	if sc.Migrations.Value != "" {
+		if files, err = migrate.ReadDir(d.project.Dir, sc.Migrations.Value); err != nil {
+			return err
+		}
+	}
+	session, err := m.Session(ctx, d.current())
+	if err != nil {
+		return err
+	}
+	defer func() { go session.Close() }() // saying goodbye takes longer than the start should
+	state, err := migrate.Look(ctx, session)
+	if err != nil {
+		return err
+	}
+	began := time.Now()
+	runner := &migrate.Runner{Session: session, Report: func(p migrate.Progress) {
+		set(func(s *supervise.Status) { s.Task, s.Reason = supervise.Migrating, p.InWords() })
+	}}
+	pending := len(state.Pending(files))
+	if err := runner.Apply(ctx, state, sc.Migrations.Value, files); err != nil {
+		return err
+	}
+	if pending > 0 {
+		note(set, supervise.Step{What: words.Count(pending, "migration"), Took: since(began)})
+	} else if len(files) > 0 {
+		note(set, supervise.Step{What: "migrations", Skipped: "all " + words.Count(len(files), "migration") + " ran before"})
+	}
+	if sc.Seed.IsZero() {
+		d.upToDate(files)
+		return nil
+	}
+	if state, err = migrate.Look(ctx, session); err == nil {
+		err = runner.Make(ctx, &state)
+	}
+	if err != nil {
+		return &seedError{err}
+	}
+	runner.Report = func(migrate.Progress) {
+		set(func(s *supervise.Status) { s.Task, s.Reason = supervise.Seeding, d.seedName() })
+	}
+	if err := d.seed(ctx, runner, state, set); err != nil {
+		return &seedError{err}
+	}
+	d.upToDate(files)
+	return nil
+}
+
+func since(t time.Time) float64 { return float64(time.Since(t).Microseconds()) / 1000 }
+
+// note adds to what was done on the way to a start.
+func note(set func(func(*supervise.Status)), step supervise.Step) {
+	set(func(s *supervise.Status) { s.Done = append(slices.Clone(s.Done), step) })
+}
+
+func (d *Driver) seedName() string {
+	s := d.svc.Scripts().Seed
+	if s.File.Value != "" {
+		return s.File.Value
+	}
+	return s.Run.String()
+}
+
+func (d *Driver) seed(ctx context.Context, r *migrate.Runner, state migrate.State, set func(func(*supervise.Status))) error {
+	seed := d.svc.Scripts().Seed
+	began := time.Now()
+	switch {
+	case state.Seeded():
+		note(set, supervise.Step{What: "seed", Skipped: "the data was seeded before"})
+		return nil
+	case !state.Fresh:
+		note(set, supervise.Step{What: "seed", Skipped: "the data was there before the seed was declared; neighbour reset " + d.svc.Name + " begins anew"})
+		return nil
+	case seed.File.Value != "":
+		f, err := migrate.ReadFile(d.project.Dir, seed.File.Value)
+		if err != nil {
+			return err
+		}
+		if err := r.Seed(ctx, state, f); err != nil {
+			return err
+		}
+	default:
+		set(func(s *supervise.Status) { s.Task, s.Reason = supervise.Seeding, d.seedName() })
+		if err := r.SeedBy(ctx, state, func() error { return d.seedByCommand(ctx, set) }); err != nil {
+			return err
+		}
+	}
+	note(set, supervise.Step{What: "seed " + d.seedName(), Took: since(began)})
+	return nil
+}
+
+// seedByCommand runs the command that seeds, once the service that it runs with
+// is prepared. What it prints goes to the log of the database.
+func (d *Driver) seedByCommand(ctx context.Context, set func(func(*supervise.Status))) error {
+	seed := d.svc.Scripts().Seed
+	if with := d.project.Service(seed.WithService()); with != nil {
+		if err := d.preparations(ctx, with, supervise.Request{}, set); err != nil {
+			return err
+		}
+		set(func(s *supervise.Status) {
+			s.State, s.Task, s.Reason = supervise.Starting, supervise.Seeding, d.seedName()
+		})
+	}
+	c, err := d.project.SeedCommand(d.svc.Name, seed)
+	if err != nil {
+		return err
+	}
+	if c.Argv[0], err = LookFor(c); err != nil {
+		return err
+	}
+	exit, took, remarks, err := d.runInLog(ctx, "seed."+d.svc.Name, c.Argv, c.Environ(), c.Dir, nil)
+	if err != nil {
+		return err
+	}
+	if !exit.OK() {
+		return &supervise.Failure{Reason: fmt.Sprintf("%s: %s after %s", words.Short(seed.Run.String()), exit, words.Span(took)), Remarks: append(remarks, "what it did stays, and it runs again at the next start")}
+	}
+	return nil
+}
+
+// upToDate remembers what the database was brought up to.
+func (d *Driver) upToDate(files []migrate.File) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.applied = applied{done: true, files: names(files)}
+}
+
+// Outdated reports whether the files of the migrations are others than those
+// that were run.
+func (d *Driver) Outdated() bool {
+	dir := d.svc.Scripts().Migrations.Value
+	if dir == "" {
+		return false
+	}
+	d.mu.Lock()
+	a := d.applied
+	d.mu.Unlock()
+	files, err := migrate.ReadDir(d.project.Dir, dir)
+	return err != nil || !a.done || !slices.Equal(a.files, names(files))
+}

@@ -1,0 +1,89 @@
+package project
+
+import (
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"neighbour/internal/core/declare"
+)
+
+// Command is a command that is ready to be executed.
+type Command struct {
+	Argv []string `json:"argv"`
+	Dir  string   `json:"dir"`
+	// Variables are those that it gets beside the environment of whoever executes
+	// it.
+	Variables []Explained `json:"variables"`
+}
+
+// ErrandCommand returns how an errand is executed, with more arguments. It gets
+// what its service gets or, with a server, what leads to that, and its own
+// variables on top. With, if it isn't nil, is what EnvironmentWith has returned
+// for its service elsewhere.
+func (p *Project) ErrandCommand(e *declare.Errand, args []string, with []Explained) (Command, error) {
+	return p.command(e.WithService(), with, "errand."+e.Name, e.Dir, e.Env, e.Run, args)
+}
+
+// SeedCommand returns how a seed that is a command is executed.
+func (p *Project) SeedCommand(service string, s declare.Seed) (Command, error) {
+	return p.command(s.WithService(), nil, "service."+service+".seed", "", nil, s.Run, nil)
+}
+
+func (p *Project) command(with string, vars []Explained, key, dir string, env map[string]declare.Text, run declare.Command, args []string) (Command, error) {
+	c := Command{Dir: p.Dir}
+	if with != "" {
+		if vars == nil {
+			var err error
+			if vars, err = p.EnvironmentWith(with, false); err != nil {
+				return c, err
+			}
+		}
+		c.Variables, c.Dir = vars, p.WorkingDir(p.Service(with))
+	}
+	switch {
+	case filepath.IsAbs(dir):
+		c.Dir = dir
+	case dir != "":
+		c.Dir = filepath.Join(p.Dir, dir)
+	}
+	own, err := p.Wiring().Texts(key+".env", env)
+	if err != nil {
+		return c, err
+	}
+	for _, v := range own {
+		c.Variables = append(c.Variables, Explained{Variable: v})
+	}
+	argv, err := p.Wiring().Argv(run)
+	if err != nil {
+		return c, err
+	}
+	c.Argv = withArguments(argv, len(run.Args) == 0 && argv[0] == "/bin/sh", args)
+	return c, nil
+}
+
+var usesArguments = regexp.MustCompile(`\$(?:[@*1-9#]|\{[@*1-9#])`)
+
+// withArguments passes arguments to a command. One that a shell runs gets them as
+// "$@" at its end, unless it uses them itself.
+func withArguments(argv []string, shell bool, args []string) []string {
+	if !shell || len(argv) != 3 {
+		return append(argv, args...)
+	}
+	line := argv[2]
+	if len(args) > 0 && !usesArguments.MatchString(line) {
+		line = strings.TrimRight(line, " \t\n") + ` "$@"`
+	}
+	return append([]string{argv[0], argv[1], line, "sh"}, args...)
+}
+
+// Environ returns a whole environment: that of this process with the command's
+// variables on top.
+func (c Command) Environ() []string {
+	env := os.Environ()
+	for _, v := range c.Variables {
+		env = append(env, v.Name+"="+v.Value)
+	}
+	return env
+}
