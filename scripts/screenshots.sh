@@ -80,13 +80,13 @@ picture init 142 38 dark "built in" "Enter BSpace BSpace BSpace BSpace BSpace BS
 
 # The first catches the start while it is under way.
 picture start 142 38 dark "1 starting" "wait0.2" -- demo
-picture map 142 38 dark "7 of 7 ready" "Right Right wait12" -- demo
-picture mail 142 38 dark "7 of 7 ready" "Down Down wait4" -- demo
+picture map 142 38 dark "8 of 8 ready" "Right Right wait12" -- demo
+picture mail 142 38 dark "8 of 8 ready" "Down Down wait4" -- demo
 picture logs 142 38 dark "failed" "wait9 2 wait1 / d r a w e r Enter wait1" -- demo --trouble
-picture small 80 24 dark "7 of 7 ready" "Right Right wait1" -- demo
-picture help 142 38 dark "7 of 7 ready" "? wait1" -- demo
-picture edit 142 38 dark "7 of 7 ready" "n Right Right Right Right Tab s h e l f 2 wait1" -- demo
-picture finder 142 38 dark "7 of 7 ready" "Down C-p wait0.3 l e d g wait1" -- demo
+picture small 80 24 dark "8 of 8 ready" "Right Right wait1" -- demo
+picture help 142 38 dark "8 of 8 ready" "? wait1" -- demo
+picture edit 142 38 dark "8 of 8 ready" "n Right Right Right Right Tab s h e l f 2 wait1" -- demo
+picture finder 142 38 dark "8 of 8 ready" "Down C-p wait0.3 l e d g wait1" -- demo
 picture failed 142 38 dark "failed" "wait9 / n o t i Enter Escape wait1" -- demo --trouble
 picture checks 142 38 dark "failed" "wait6 7 wait1 Up Up Up Up Up Up wait1" -- demo --trouble
 picture wiring 142 38 dark "failed" "3 wait1 Down Down Down Down Down wait1" -- demo --trouble
@@ -99,8 +99,8 @@ for _ in $(seq 8); do
   "$binary" -C "$quiet" stop >/dev/null 2>&1
   "$binary" -C "$quiet" start >/dev/null 2>&1
 done
-picture starts 142 38 dark "7 of 7 ready" "4 wait1 Down Down Down Down g wait1" -- -C "$quiet"
-picture usage 142 38 dark "7 of 7 ready" "6 wait40 Down Down wait1" -- -C "$quiet"
+picture starts 142 38 dark "8 of 8 ready" "4 wait1 Down Down Down Down g wait1" -- -C "$quiet"
+picture usage 142 38 dark "8 of 8 ready" "6 wait40 Down Down wait1" -- -C "$quiet"
 for format in svg pdf; do
   for what in map start usage wiring; do
     "$binary" -C "$quiet" draw $what --period 5m -o "docs/drawings/$what.$format"

@@ -29,6 +29,8 @@ type Overview struct {
 	First   bool     `json:"first,omitempty"`
 	// Operations are those under way.
 	Operations []keep.Operation `json:"operations,omitempty"`
+	// Errands are those that the declaration has.
+	Errands []keep.DeclaredErrand `json:"errands,omitempty"`
 	// Warning is something the user should know of the keeper itself.
 	Warning string `json:"warning,omitempty"`
 }
@@ -113,6 +115,9 @@ type Status struct { // with the fields of supervise.Status, into which it is co
 
 // Sentence says how the service is in a sentence.
 func (s Status) Sentence(now time.Time) string { return supervise.Status(s).Sentence(now) }
+
+// Shown returns the state as it is shown; see supervise.Status.
+func (s Status) Shown() supervise.State { return supervise.Status(s).Shown() }
 
 // UnderWay returns the step that is being done, false if none is.
 func (s Status) UnderWay() (supervise.Step, bool) { return supervise.Status(s).UnderWay() }

@@ -443,7 +443,7 @@ func (r *reporter) tick() {
 
 // line returns a service's progress in one line.
 func (r *reporter) line(st api.Status) string {
-	text := fmt.Sprintf("%s %-*s  %-9s", signs.State(st.State), r.pad, st.Name, st.State)
+	text := fmt.Sprintf("%s %-*s  %-9s", signs.State(st.Shown()), r.pad, st.Name, st.Shown())
 	switch {
 	case st.State == supervise.Ready && st.ReadyMS > 0 && !st.Held:
 		text += "  " + words.Millis(st.ReadyMS)

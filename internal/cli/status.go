@@ -112,6 +112,8 @@ type jsonService struct {
 	ReadyMS  float64           `json:"ready_ms"`
 	Restarts int               `json:"restarts"`
 	Exposed  string            `json:"exposed,omitempty"`
+	Held     bool              `json:"held,omitempty"`
+	Done     []supervise.Step  `json:"done,omitempty"`
 	Facts    map[string]string `json:"facts"`
 }
 
@@ -127,7 +129,7 @@ func (a *app) printStatus(p *project.Project, current map[string]api.Status, pid
 		}
 		out.Services = append(out.Services, jsonService{
 			Name: st.Name, Kind: st.Kind, State: st.State, Reason: st.Reason, Needs: st.Needs, Step: st.Step,
-			Port: st.Port, PID: st.PID, Version: st.Version, ReadyMS: st.ReadyMS, Restarts: st.Restarts, Exposed: st.Exposed, Facts: facts,
+			Port: st.Port, PID: st.PID, Version: st.Version, ReadyMS: st.ReadyMS, Restarts: st.Restarts, Exposed: st.Exposed, Held: st.Held, Done: st.Done, Facts: facts,
 		})
 	}
 	return a.json(out)
@@ -147,7 +149,7 @@ func (a *app) statusTable(current map[string]api.Status) error {
 	rows := [][]string{{"", "service", "state", "kind", "port", "pid", ""}}
 	for _, st := range byStep(current) {
 		sentence := display.Clean(st.Sentence(time.Now()))
-		rows = append(rows, []string{signs.State(st.State), st.Name, string(st.State), strings.TrimSpace(st.Kind + " " + st.Version), number(st.Port), number(st.PID), sentence})
+		rows = append(rows, []string{signs.State(st.Shown()), st.Name, string(st.Shown()), strings.TrimSpace(st.Kind + " " + st.Version), number(st.Port), number(st.PID), sentence})
 	}
 	return printTable(a.out, rows)
 }

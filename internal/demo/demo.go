@@ -86,6 +86,15 @@ func Write(trouble bool, self string) (dir string, err error) {
 			return "", err
 		}
 	}
+	for name, text := range files {
+		path := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return "", err
+		}
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			return "", err
+		}
+	}
 	for name := range programs {
 		script := fmt.Sprintf("#!/bin/sh\nexec '%s' %s %s\n", strings.ReplaceAll(self, "'", `'\''`), Command, name)
 		if err := os.WriteFile(filepath.Join(dir, "bin", name), []byte(script), 0o755); err != nil {

@@ -23,6 +23,7 @@ import (
 
 var programs = map[string]func(context.Context) error{
 	"ledger": ledger, "shelf": shelf, "stocktake": stocktake, "api": serveAPI, "web": web, "reminders": reminders,
+	"index": index, "members": members, "overdue": overdue, "remind": remind,
 	"sorter": sorter, "scales": scales, "photos": photos, "stranger": stranger,
 }
 
@@ -266,14 +267,18 @@ func reminders(ctx context.Context) error {
 		}
 		t := late[n/4%len(late)]
 		sender := os.Getenv("SENDER")
-		message := fmt.Sprintf("From: Toolshed <%s>\r\nTo: %s <%s>\r\nSubject: Please bring back the %s\r\n\r\nDear %s,\r\n\r\nthe %s was due on %s. Somebody is waiting for it.\r\n",
-			sender, t.Borrower, t.Mail, t.Name, t.Borrower, t.Name, t.Due.Format("2 January"))
-		if err := smtp.SendMail(u.Host, nil, sender, []string{t.Mail}, []byte(message)); err != nil {
+		if err := smtp.SendMail(u.Host, nil, sender, []string{t.Mail}, []byte(letter(t))); err != nil {
 			warn("the mail is not sent", "to", t.Mail, "error", err)
 			continue
 		}
 		say("reminded "+t.Borrower, "tool", t.Name)
 	}
+}
+
+// letter is the mail to a borrower who is late.
+func letter(t Tool) string {
+	return fmt.Sprintf("From: Toolshed <%s>\r\nTo: %s <%s>\r\nSubject: Please bring back the %s\r\n\r\nDear %s,\r\n\r\nthe %s was due on %s. Somebody is waiting for it.\r\n",
+		os.Getenv("SENDER"), t.Borrower, t.Mail, t.Name, t.Borrower, t.Name, t.Due.Format("2 January"))
 }
 
 func sorter(ctx context.Context) error {

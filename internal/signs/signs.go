@@ -22,6 +22,8 @@ func state(s supervise.State) string {
 		return "◐"
 	case supervise.Ready:
 		return "●"
+	case supervise.Held:
+		return "◉"
 	case supervise.Ailing:
 		return "▲"
 	case supervise.Stopping:

@@ -9,9 +9,11 @@ import (
 	"neighbour/internal/api"
 	"neighbour/internal/core/check"
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/errand"
 	"neighbour/internal/core/history"
 	"neighbour/internal/core/insight"
 	"neighbour/internal/core/journal"
+	"neighbour/internal/core/keep"
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/starts"
@@ -186,4 +188,29 @@ func calmUsage(parts int) usage.Report {
 	r.Services = []usage.Series{series("ledger", 0.5, 41<<20, 0), series("shelf", 0.2, 9<<20, 0), series("api", 3, 120<<20, 1<<20), series("web", 1, 60<<20, 0)}
 	r.Summarise()
 	return r
+}
+
+// answerErrands has the keeper tell of three errands: one that ended well, one
+// that failed, with what it printed, and one that was never run.
+func answerErrands(k *viewtest.Keeper) {
+	now := time.Now()
+	run := func(id int64, name string, ago time.Duration, result errand.Result, exit, line string) errand.Run {
+		return errand.Run{ID: id, Errand: name, By: "neighbour run, pid 812", Began: now.Add(-ago), Took: 1200, Result: result, Exit: exit, Line: line}
+	}
+	overdue := run(5, "overdue", 2*time.Minute+time.Second/2, errand.Failed, "exit 1", "Error: connect ECONNREFUSED 127.0.0.1:1025")
+	overdue.Args = []string{"--dry run"}
+	k.Answer("GET /errands", []insight.Errand{
+		{Name: "migrate", About: "bring the schema up to date", Run: "python manage.py migrate", With: "api", Before: []string{"api", "worker"}, Needs: []insight.Needed{},
+			Runs: []errand.Run{run(1, "migrate", 3*time.Hour+time.Minute, errand.OK, "exit 0", "2 applied")}},
+		{Name: "overdue", About: "mail everybody whose loan is overdue, " + strings.Repeat("宽", 40), Run: "node overdue.js", With: "api", Needs: []insight.Needed{{Name: "ledger", State: supervise.Ready}, {Name: "postbox", State: supervise.Failed}},
+			Runs: []errand.Run{run(2, "overdue", 9*time.Hour, errand.OK, "exit 0", ""), run(3, "overdue", 8*time.Hour, errand.Cancelled, "ended by terminated", ""), run(4, "overdue", 7*time.Hour, errand.Lost, "nobody saw how it ended", ""), overdue}},
+		{Name: "test", Run: "npm test", Ask: "Go on?", Needs: []insight.Needed{}, Runs: []errand.Run{}},
+	})
+	for id, text := range map[int64]string{1: "2 applied\n", 5: "looking for overdue loans\n\x1b[31m3 loans are overdue\x1b[0m\n" + strings.Repeat("a long line ", 40) + "\nError: connect ECONNREFUSED 127.0.0.1:1025\n"} {
+		r := overdue
+		if id == 1 {
+			r = run(1, "migrate", 3*time.Hour+time.Minute, errand.OK, "exit 0", "2 applied")
+		}
+		k.Answer(fmt.Sprintf("GET /runs/%d", id), keep.ErrandOutput{Run: r, Text: text, Next: int64(len(text))})
+	}
 }

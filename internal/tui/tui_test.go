@@ -98,7 +98,8 @@ func TestEveryScreenFits(t *testing.T) {
 	t.Parallel()
 	all := []string{"", "right down tab", "?", "S", "T", "R", "c", "t", "v", "Q", "/ 4", "/ z z", "+ + +", "- - - -", "ctrl+p", "ctrl+p s t o", "e", "e down 9 9 9 9 9 9 enter", "x", "n",
 		"3", "3 down down", "3 tab", "3 tab down", "3 tab tab", "3 tab tab down down", "7", "7 down down", "7 l", "7 l l l", "7 b", "7 ?", "7 enter", "3 1",
-		"2", "enter", "2 w", "2 o up", "2 up m up up", "2 / l a t e enter", "2 f", "2 l l", "2 p down space", "2 up enter right", "2 up up down down down", "2 ?", "2 s", "2 g x enter"}
+		"2", "enter", "2 w", "2 o up", "2 up m up up", "2 / l a t e enter", "2 f", "2 l l", "2 p down space", "2 up enter right", "2 up up down down down", "2 ?", "2 s", "2 g x enter",
+		"5", "5 down", "5 a", "5 enter", "5 left", "5 pgup", "5 / d u e enter", "5 down down enter"}
 	for _, n := range []int{0, 1, 7, 60} {
 		services := toolshed(n)
 		for _, size := range sizes {
@@ -113,6 +114,7 @@ func TestEveryScreenFits(t *testing.T) {
 			for _, name := range names {
 				s.keeper.Answer("GET /services/"+name+"/impact", insight.Impact{Service: name, Needs: names, NeededBy: names, Running: names})
 			}
+			answerErrands(s.keeper)
 			s.find(n)
 			for _, keys := range all {
 				s.press(strings.Fields(keys)...)
@@ -143,12 +145,13 @@ func (s *screen) names(services []api.Status) []string {
 // ./internal/tui -run Golden -update writes it anew, to be looked at.
 func TestGoldenFrames(t *testing.T) {
 	services := calm()
-	for id, keys := range map[string]string{"map": "", "logs": "2", "wiring": "3", "starts": "4 g w", "usage": "6 down left left", "checks": "7", "finder": "ctrl+p"} {
+	for id, keys := range map[string]string{"map": "", "logs": "2", "wiring": "3", "starts": "4 g w", "errands": "5 down", "usage": "6 down left left", "checks": "7", "finder": "ctrl+p"} {
 		frame := func(name string, width, height int, prepare func(*screen), text func(*screen) string) {
 			s := shown(t, width, height, services...)
 			s.keeper.Answer("GET /wiring", wired(3))
 			s.keeper.Answer("GET /logs", journal.Answer{Entries: calmEntries()})
 			answerStarts(s.keeper)
+			answerErrands(s.keeper)
 			s.keeper.Answer("GET /usage", calmUsage(min(400, max(20, width-14))))
 			s.find(4)
 			if prepare != nil {

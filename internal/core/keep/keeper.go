@@ -42,8 +42,17 @@ type Overview struct {
 	First   bool
 	// Operations are those under way.
 	Operations []Operation
+	// Errands are those that the declaration has.
+	Errands []DeclaredErrand
 	// Warning is something the user should know of the keeper itself.
 	Warning string
+}
+
+// DeclaredErrand is an errand as the declaration has it.
+type DeclaredErrand struct {
+	Name  string `json:"name"`
+	About string `json:"about,omitempty"`
+	With  string `json:"with,omitempty"` // the service that it runs with
 }
 
 // Snapshot is the whole project at one time, the services by step and name.
@@ -130,6 +139,9 @@ func newKeeper(ctx context.Context, d *declare.Declaration, log *slog.Logger, dr
 		decl: d, plan: d.Plan, log: log, ctx: ctx, services: map[string]*supervise.Service{},
 		watchers: map[*Watch]struct{}{}, save: make(chan struct{}, 1), last: time.Now(),
 		overview: Overview{Project: d.Name, Dir: d.Dir, PID: os.Getpid(), Profile: d.Profile},
+	}
+	for _, e := range d.Errands {
+		k.overview.Errands = append(k.overview.Errands, DeclaredErrand{e.Name, e.About, e.WithService()})
 	}
 	k.restarting, k.unsaved = map[string]bool{}, map[string]bool{}
 	k.ops = newOperations(k.tellOperations)

@@ -123,11 +123,11 @@ func TestMissingError(t *testing.T) {
 
 // What every kind must have.
 func TestCatalogue(t *testing.T) {
-	assert.Equal(t, []string{"apache", "beanstalkd", "mail", "mariadb", "memcached", "mqtt", "mysql", "nats", "nginx", "outside", "php", "postgres", "program", "rabbitmq", "redis", "static"}, catalogue.All.Kinds())
+	assert.Equal(t, []string{"apache", "beanstalkd", "mail", "mariadb", "memcached", "mqtt", "mysql", "nats", "nginx", "outside", "php", "postgres", "program", "rabbitmq", "redis", "sqlite", "static"}, catalogue.All.Kinds())
 	for _, k := range catalogue.All {
 		info := k.Info()
 		assert.NotEmpty(t, info.About, info.Name)
-		assert.NotEqual(t, info.UsualPort == 0, !info.Elsewhere, info.Name)
+		assert.NotEqual(t, info.UsualPort == 0, !info.Elsewhere && !info.NoProcess, info.Name)
 		assert.Equal(t, info, catalogue.All.Kind(info.Name).Info())
 		in := &kind.Instance{Service: &declare.Service{Kind: info.Name, Settings: k.Settings()}, Port: 4711, Secret: func(string) (string, error) { return "p@ss/word", nil }}
 		facts, err := k.Facts(in)

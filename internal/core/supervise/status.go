@@ -26,6 +26,10 @@ const (
 	Finished  State = "finished" // was to run once, and ended well
 )
 
+// Held is how a service is shown that is ready while what needs it waits; see
+// Status.Held. No service is in it.
+const Held State = "held"
+
 // Settled reports whether a start has come to its end in this state.
 func (s State) Settled() bool {
 	return s == Ready || s == Ailing || s == Failed || s == Finished || s == Stopped
@@ -230,6 +234,15 @@ func (s Step) InWords(now time.Time) string {
 	return text
 }
 
+// Shown returns the state as it is shown: Held for a service that is ready while
+// what needs it waits.
+func (s Status) Shown() State {
+	if s.State == Ready && s.Held {
+		return Held
+	}
+	return s.State
+}
+
 // UnderWay returns the step that is being done, false if none is.
 func (s Status) UnderWay() (Step, bool) {
 	if n := len(s.Done); n > 0 && !s.Done[n-1].Began.IsZero() {
@@ -243,6 +256,9 @@ func (s Status) Sentence(now time.Time) string {
 	since := words.Span(now.Sub(s.Since))
 	switch s.State {
 	case Ready:
+		if s.Held {
+			return fmt.Sprintf("Ready for %s, and what needs it waits: %s", since, s.Reason)
+		}
 		text := "Ready for " + since
 		if s.ReadyMS > 0 {
 			text += ", after " + words.Millis(s.ReadyMS)

@@ -1,6 +1,7 @@
 package panel
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -22,7 +23,9 @@ type Form struct {
 	// Has says which fields there are now; nil: all.
 	Has func(*ui.Field) bool
 	// Take takes what the fields hold. An error is shown in the form.
-	Take    func() (tea.Cmd, error)
+	Take func() (tea.Cmd, error)
+	// Yes says what taking it does; "" is to write it to the declaration.
+	Yes     string
 	Problem string
 	at      int
 }
@@ -69,7 +72,7 @@ func (f *Form) Render() []string {
 		}
 		lines = append(lines, "")
 	}
-	return t.Frame(f.Title, append(lines, choices(t, "write it to neighbour.toml", "leave as it is")), f.Env.Width)
+	return t.Frame(f.Title, append(lines, choices(t, cmp.Or(f.Yes, "write it to neighbour.toml"), "leave as it is")), f.Env.Width)
 }
 
 // Bindings are the keys of the form.
@@ -85,7 +88,7 @@ func (f *Form) Bindings() []view.Binding {
 			return nil
 		}).Shown("↑ ↓"),
 		view.Bind("", "choose", nil).Shown("← →").If(rows[f.at].Choices != nil),
-		view.Act("enter", "write it", func() tea.Cmd {
+		view.Act("enter", cmp.Or(f.Yes, "write it"), func() tea.Cmd {
 			cmd, err := f.Take()
 			if err != nil {
 				f.Problem = err.Error()

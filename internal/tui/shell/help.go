@@ -38,6 +38,7 @@ var stateHelp = []struct {
 }{
 	{supervise.Stopped, "not started"}, {supervise.Waiting, "for what it needs"}, {supervise.Preparing, "once before a start"},
 	{supervise.Starting, "runs, not ready yet"}, {supervise.Ready, "its check is answered"}, {supervise.Ailing, "was ready, check fails"},
+	{supervise.Held, "ready, not its data"},
 	{supervise.Stopping, "asked to end"}, {supervise.Failed, "gave up; says why"}, {supervise.Finished, "ran once, ended well"},
 }
 

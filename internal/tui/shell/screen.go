@@ -120,8 +120,8 @@ func (m *Model) first(note string) string {
 	return left + strings.Repeat(" ", max(1, width-display.Width(left)-display.Width(right)-2)) + right
 }
 
-// viewRow lists the views, the open one marked. Where there is no room the others
-// are their keys alone, from the right.
+// viewRow lists the views, the open one marked. Where there is no room they stand
+// closer, and then the others are their keys alone, from the right.
 func (m *Model) viewRow() (string, []view.Spot) {
 	t := m.Theme()
 	type tab struct{ key, text string }
@@ -135,12 +135,17 @@ func (m *Model) viewRow() (string, []view.Spot) {
 		}
 		tabs[i] = tab{s.Key, text}
 	}
+	label := func(b tab) string { return strings.TrimSpace(b.key + " " + b.text) }
+	gap := 2 // between them
 	length := func() int {
 		n := 1
 		for _, b := range tabs {
-			n += 4 + len(b.key) + display.Width(b.text)
+			n += display.Width(label(b)) + 2 + gap
 		}
-		return n
+		return n - gap
+	}
+	for gap > 0 && length() > m.state.Width {
+		gap--
 	}
 	for i := len(tabs) - 1; i >= 0 && length() > m.state.Width; i-- {
 		if m.opts.Views[i].ID != m.spec.ID {
@@ -151,15 +156,18 @@ func (m *Model) viewRow() (string, []view.Spot) {
 	var spots []view.Spot
 	for i, b := range tabs {
 		s := m.opts.Views[i]
-		label := strings.TrimSpace(b.key + " " + b.text)
+		says := label(b)
 		if s.ID == m.spec.ID {
-			out += t.Paint(ui.Accent, "["+label+"]") + "  "
+			out += t.Paint(ui.Accent, "["+says+"]")
 		} else {
-			out += " " + t.Paint(ui.Plain, b.key) + t.Paint(ui.Faint, strings.TrimPrefix(label, b.key)) + "   "
+			out += " " + t.Paint(ui.Plain, b.key) + t.Paint(ui.Faint, strings.TrimPrefix(says, b.key)) + " "
 		}
-		wide := display.Width(label) + 2
+		if i < len(tabs)-1 {
+			out += strings.Repeat(" ", gap)
+		}
+		wide := display.Width(says) + 2
 		spots = append(spots, view.Spot{X: x, Y: 1, Width: wide, Height: 1, Click: func() tea.Cmd { return m.Turn(s.ID, nil) }})
-		x += wide + 2
+		x += wide + gap
 	}
 	if free := m.state.Width - x - 2; free > 24 {
 		if doing := display.Truncate(m.doing(), free); doing != "" {
@@ -219,8 +227,8 @@ func (m *Model) summary(tight bool) string {
 	counts := map[supervise.State]int{}
 	ready := 0
 	for _, s := range m.state.Services {
-		counts[s.State]++
-		if good(s.State) {
+		counts[s.Shown()]++
+		if good(s.Shown()) {
 			ready++
 		}
 	}
@@ -228,7 +236,7 @@ func (m *Model) summary(tight bool) string {
 		return ""
 	}
 	out := t.Paint(ui.Strong, fmt.Sprintf("%d of %d ready", ready, len(m.state.Services)))
-	for _, state := range []supervise.State{supervise.Preparing, supervise.Starting, supervise.Waiting, supervise.Stopping, supervise.Ailing, supervise.Failed, supervise.Stopped} {
+	for _, state := range []supervise.State{supervise.Preparing, supervise.Starting, supervise.Waiting, supervise.Stopping, supervise.Held, supervise.Ailing, supervise.Failed, supervise.Stopped} {
 		if n := counts[state]; n > 0 {
 			text := fmt.Sprintf("%s %d %s", signs.State(state), n, state)
 			if tight {

@@ -14,7 +14,7 @@ func StateInk(s supervise.State) ui.Ink {
 		return ui.Good
 	case supervise.Preparing, supervise.Starting, supervise.Stopping:
 		return ui.Busy
-	case supervise.Ailing:
+	case supervise.Ailing, supervise.Held:
 		return ui.Warn
 	case supervise.Failed:
 		return ui.Bad

@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -106,6 +107,8 @@ func Key(name string) tea.KeyPressMsg {
 		return tea.KeyPressMsg{Code: code}
 	case name == "space":
 		return tea.KeyPressMsg{Code: tea.KeySpace, Text: " "}
+	case strings.HasPrefix(name, "shift+"):
+		return tea.KeyPressMsg{Code: codes[strings.TrimPrefix(name, "shift+")], Mod: tea.ModShift}
 	case name == "ctrl+p":
 		return tea.KeyPressMsg{Code: 'p', Mod: tea.ModCtrl}
 	}

@@ -44,7 +44,7 @@ func huesOf(names []string) map[string]ui.Ink {
 // eventShape returns the sign of what the keeper noted.
 func eventShape(event string) (string, ui.Ink) {
 	state, known := map[string]supervise.State{
-		"start": supervise.Starting, "preparing": supervise.Preparing, "ready": supervise.Ready, "ailing": supervise.Ailing, "failed": supervise.Failed,
+		"start": supervise.Starting, "preparing": supervise.Preparing, "ready": supervise.Ready, "ailing": supervise.Ailing, "failed": supervise.Failed, "held": supervise.Held,
 		"finished": supervise.Finished, "stopped": supervise.Stopped,
 	}[event]
 	switch {

@@ -52,12 +52,12 @@ func (v *mapView) drawDoorstep(rows int) []string {
 // doorstepLeft says how the service is and why, and how to reach it.
 func (v *mapView) doorstepLeft(s api.Status, width, rows int) []string {
 	t := v.Theme()
-	in := view.StateInk(s.State)
+	in := view.StateInk(s.Shown())
 	var out []string
 	for i, l := range display.Wrap(display.Plain(s.Sentence(v.Now)), width-2) {
 		mark := "  "
 		if i == 0 {
-			mark = t.Paint(in, signs.State(s.State)) + " "
+			mark = t.Paint(in, signs.State(s.Shown())) + " "
 		}
 		out = append(out, mark+t.Paint(ui.Plain, l))
 	}
@@ -66,6 +66,7 @@ func (v *mapView) doorstepLeft(s api.Status, width, rows int) []string {
 			out = append(out, t.Paint(ui.Line, "  ┊ ")+t.Paint(ui.Faint, l))
 		}
 	}
+	out = append(out, v.progress(s, width)...)
 	out = append(out, v.tries(s, width)...)
 	facts := v.facts(s, width)
 	if s.Optional && (s.State == supervise.Failed || s.State == supervise.Ailing) {
@@ -91,6 +92,20 @@ func (v *mapView) doorstepLeft(s api.Status, width, rows int) []string {
 		out = append(out, "")
 	}
 	return out[:rows]
+}
+
+// progress shows how far what is done on the way to the start is, against how long
+// it took the last time.
+func (v *mapView) progress(s api.Status, width int) []string {
+	step, under := s.UnderWay()
+	if !under || step.Usual == 0 {
+		return nil
+	}
+	t := v.Theme()
+	length := min(30, width-20)
+	done := min(length, int(float64(v.Now.Sub(step.Began).Milliseconds())/step.Usual*float64(length)))
+	return []string{"  " + t.Paint(ui.Busy, strings.Repeat("█", done)) + t.Paint(ui.Line, strings.Repeat("░", length-done)) +
+		t.Paint(ui.Faint, " usually "+words.Millis(step.Usual))}
 }
 
 // answers draws how long the latest checks took, where there is room for it. One
@@ -200,6 +215,18 @@ func (v *mapView) facts(s api.Status, width int) []string {
 	}
 	if s.Command != "" {
 		row("runs", s.Command, ui.Plain)
+	}
+	for i, step := range s.Done {
+		name := ""
+		if i == 0 {
+			name = "before"
+		}
+		if step.Began.IsZero() {
+			row(name, step.InWords(v.Now), ui.Plain)
+		}
+	}
+	if names := v.errandsOf(s.Name); len(names) > 0 {
+		row("errands", strings.Join(names, ", ")+"  (u)", ui.Plain)
 	}
 	if len(s.Needs) > 0 {
 		row("needs", strings.Join(s.Needs, ", "), ui.Plain)

@@ -290,6 +290,8 @@ func note(s api.Status, now time.Time) string {
 // doing, or the reason it can't.
 func what(s api.Status) string {
 	switch {
+	case s.Held:
+		return display.Plain(s.Reason)
 	case s.State == supervise.Waiting || s.State == supervise.Preparing || s.State == supervise.Failed || s.State == supervise.Ailing:
 		return display.Plain(s.Reason)
 	case s.State == supervise.Starting && s.Reason != "":
@@ -306,6 +308,14 @@ func what(s api.Status) string {
 		return s.About
 	}
 	return s.Kind
+}
+
+// stateWord says how a service is, or what is done on the way to its start.
+func stateWord(s api.Status) string {
+	if s.Task != "" && s.State == supervise.Starting {
+		return string(s.Task)
+	}
+	return string(s.Shown())
 }
 
 // shortCommand leaves out the folder of the program.
@@ -345,10 +355,10 @@ func (v *mapView) drawCard(c *ui.Canvas, x, y, width, tall int, s api.Status) {
 	c.Text(x, y+tall-1, border, corner[2]+strings.Repeat(" ", width-2)+corner[3])
 	v.drawStrip(c, x+2, y+tall-1, inner, s)
 
-	state := signs.State(s.State) + " " + string(s.State)
+	state := signs.State(s.Shown()) + " " + stateWord(s)
 	beside, p := note(s, v.Now), port(s)
 	if tall == lowRows {
-		c.Text(x+2, y+1, view.StateInk(s.State), display.Truncate(state, inner))
+		c.Text(x+2, y+1, view.StateInk(s.Shown()), display.Truncate(state, inner))
 		left, right := inner-display.Width(state)-2, p
 		if s.State != supervise.Ready {
 			right = beside
@@ -365,7 +375,7 @@ func (v *mapView) drawCard(c *ui.Canvas, x, y, width, tall int, s api.Status) {
 	if display.Width(state)+display.Width(beside)+1 > inner {
 		beside = ""
 	}
-	c.Text(x+2, y+1, view.StateInk(s.State), display.Truncate(state, inner))
+	c.Text(x+2, y+1, view.StateInk(s.Shown()), display.Truncate(state, inner))
 	c.Text(x+width-2-display.Width(beside), y+1, ui.Faint, beside)
 
 	room := inner
@@ -428,7 +438,7 @@ func (v *mapView) drawLine(c *ui.Canvas, x, y, width int, s api.Status) {
 		name = ui.Accent
 		c.Text(x, y, ui.Accent, "▌")
 	}
-	c.Text(x+1, y, view.StateInk(s.State), signs.State(s.State))
+	c.Text(x+1, y, view.StateInk(s.Shown()), signs.State(s.Shown()))
 	right := string(s.State)
 	if s.State == supervise.Ready {
 		right = note(s, v.Now) // the shape says ready; the time is worth more

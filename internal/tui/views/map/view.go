@@ -13,9 +13,11 @@ import (
 	"neighbour/internal/display"
 	"neighbour/internal/draw"
 	"neighbour/internal/tui/act"
+	"neighbour/internal/tui/panel"
 	"neighbour/internal/tui/prefs"
 	"neighbour/internal/tui/ui"
 	"neighbour/internal/tui/view"
+	"neighbour/internal/tui/views/errands"
 	"neighbour/internal/tui/views/logs"
 )
 
@@ -148,6 +150,7 @@ func (v *mapView) Bindings() []view.Binding {
 			return askScope(v.Env, map[string]*action{"S": starting, "R": restarting, "T": stopping}[pressed], s.Name)
 		}).If(there).Spare(6).Helps("the same, for more services"),
 		view.Act("enter", "log", func() tea.Cmd { return v.Turn("logs", logs.Args{Service: s.Name}) }).If(there).Helps("its log"),
+		view.Act("u", "errands", func() tea.Cmd { return v.askErrand(s.Name) }).If(len(v.errandsOf(s.Name)) > 0).Spare(3).Helps("run one of its errands"),
 		view.Act("c", "copy", func() tea.Cmd { return v.copy(s) }).If(len(s.Facts) > 0).Spare(2).Helps("copy its address or a credential"),
 		view.Act("o", "open page", func() tea.Cmd { return openPage(v.Env, s) }).If(pageOf(s) != "" && s.State == supervise.Ready).Spare(3).Helps("open its page in the browser"),
 		view.Act("v", does, func() tea.Cmd {
@@ -187,6 +190,33 @@ func (v *mapView) Bindings() []view.Binding {
 // onService is the binding that does something with one service.
 func onService(key, does string, e *view.Env, a *action, service string, sensible bool) view.Binding {
 	return view.Act(key, does, func() tea.Cmd { return do(e, a, false, service) }).If(sensible)
+}
+
+// errandsOf returns the errands that run with a service.
+func (v *mapView) errandsOf(service string) []string {
+	var out []string
+	for _, e := range v.Overview.Errands {
+		if e.With == service {
+			out = append(out, e.Name)
+		}
+	}
+	return out
+}
+
+// askErrand asks which of a service's errands is to be run.
+func (v *mapView) askErrand(service string) tea.Cmd {
+	v.Show(&panel.Menu{Env: v.Env, Title: "Run an errand of " + service, Choices: func() []panel.Choice {
+		var out []panel.Choice
+		for _, e := range v.Overview.Errands {
+			if e.With == service {
+				out = append(out, panel.Choice{Text: strings.TrimSuffix(e.Name+"  "+e.About, "  "), Then: func() tea.Cmd {
+					return v.Turn("errands", errands.Args{Errand: e.Name, Run: true})
+				}})
+			}
+		}
+		return out
+	}})
+	return nil
 }
 
 // remedies are the bindings of what can be done about a failed service, whose

@@ -1,0 +1,121 @@
+package demo
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net/smtp"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	_ "modernc.org/sqlite" // the driver
+)
+
+// files are those of the demo that are no programs.
+var files = map[string]string{
+	"db/changes/001_members.sql": `-- who may borrow
+CREATE TABLE member (
+	id    INTEGER PRIMARY KEY,
+	name  TEXT NOT NULL,
+	mail  TEXT NOT NULL UNIQUE,
+	since TEXT NOT NULL
+);
+`,
+	"db/changes/002_house.sql": `-- where tools are brought back to
+ALTER TABLE member ADD COLUMN house TEXT NOT NULL DEFAULT '';
+CREATE INDEX member_house ON member (house);
+`,
+	"db/seed.sql": `INSERT INTO member (name, mail, since, house) VALUES
+	('Ines Brandt', 'ines@example.org', '2023-04-02', 'No. 12'),
+	('Tomas Okafor', 'tomas@example.org', '2023-04-02', 'No. 3'),
+	('Marit Solheim', 'marit@example.org', '2024-09-14', 'No. 21'),
+	('Bao Linh Tran', 'linh@example.org', '2025-01-30', 'No. 8');
+`,
+	"photos/hammer-drill.txt":     "the red one, with its case\n",
+	"photos/extension-ladder.txt": "leans in the passage, 6 m\n",
+}
+
+// index lists the photos.
+func index(ctx context.Context) error {
+	found, err := filepath.Glob("photos/*")
+	if err != nil {
+		return err
+	}
+	for _, f := range found {
+		say("photo of the " + strings.ReplaceAll(strings.TrimSuffix(filepath.Base(f), filepath.Ext(f)), "-", " "))
+		warmUp(ctx, 60*time.Millisecond)
+	}
+	say(fmt.Sprintf("%d photos are listed", len(found)))
+	return nil
+}
+
+// members lists those who may borrow, those of a house if one is named.
+func members(ctx context.Context) error {
+	db, err := sql.Open("sqlite", os.Getenv("MEMBERS_PATH"))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	rows, err := db.QueryContext(ctx, "SELECT name, house, since FROM member ORDER BY since, name")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	n := 0
+	for rows.Next() {
+		var name, house, since string
+		if err := rows.Scan(&name, &house, &since); err != nil {
+			return err
+		}
+		fmt.Printf("%-16s %-8s since %s\n", name, house, since)
+		n++
+	}
+	fmt.Printf("%d may borrow\n", n)
+	return rows.Err()
+}
+
+// late returns the loans that are overdue.
+func late() ([]Tool, error) {
+	tools, err := getTools(os.Getenv("API_URL"))
+	return slices.DeleteFunc(tools, func(t Tool) bool { return t.Due.IsZero() || t.Due.After(time.Now()) }), err
+}
+
+// overdue lists the loans that are overdue.
+func overdue(context.Context) error {
+	all, err := late()
+	if err != nil {
+		return err
+	}
+	for _, t := range all {
+		fmt.Printf("%-18s %-14s due %s\n", t.Name, t.Borrower, t.Due.Format("2 January"))
+	}
+	fmt.Printf("%d overdue\n", len(all))
+	return nil
+}
+
+// remind writes to the borrower who is late for longest.
+func remind(context.Context) error {
+	all, err := late()
+	if err != nil {
+		return err
+	}
+	if len(all) == 0 {
+		fmt.Println("nobody is late")
+		return nil
+	}
+	t := slices.MinFunc(all, func(a, b Tool) int { return a.Due.Compare(b.Due) })
+	u, err := url.Parse(os.Getenv("SMTP_URL"))
+	if err != nil {
+		return err
+	}
+	if err := smtp.SendMail(u.Host, nil, os.Getenv("SENDER"), []string{t.Mail}, []byte(letter(t))); err != nil {
+		return errors.New("the mail is not sent: " + err.Error())
+	}
+	fmt.Printf("reminded %s of the %s\n", t.Borrower, t.Name)
+	return nil
+}
