@@ -80,6 +80,8 @@ type Status struct { // with the fields of supervise.Status, into which it is co
 	Declared supervise.Declared `json:"declared"`
 	// Command is what it runs, for a program.
 	Command string `json:"command,omitempty"`
+	// Runtimes are what that runs on, as it was chosen among several versions.
+	Runtimes []supervise.Runtime `json:"runtimes,omitempty"`
 	// Check says how it is checked.
 	Check string `json:"check"`
 	// Since is when it came into the state, Began when its start began.

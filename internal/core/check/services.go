@@ -37,6 +37,27 @@ func programs(_ context.Context, s *subject) []Finding {
 	return []Finding{f}
 }
 
+// runtimes looks whether what the project's own files ask for is there, and agrees
+// with the declaration.
+func runtimes(_ context.Context, s *subject) []Finding {
+	var out []Finding
+	if k, ok := s.Kind(s.service).(interface{ Contradictions(*kind.Instance) []string }); ok {
+		for i, text := range k.Contradictions(s.in) {
+			f := s.find(fmt.Sprintf("uses[%d]", i), Warns, "uses", text)
+			f.Why, f.Remedy = "one of the two is out of date", "make them agree, or take uses out: the file counts then"
+			out = append(out, f)
+		}
+	}
+	if k, ok := s.Kind(s.service).(interface{ Unmet(*kind.Instance) []string }); ok {
+		for i, text := range k.Unmet(s.in) {
+			f := s.find(fmt.Sprintf("runtime[%d]", i), Warns, "run", text)
+			f.Why, f.Remedy = "it runs on another version than it was made for", "install one that will do, or change the file"
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
 // keyOf returns the key that a reason why a program can't be used is about.
 func keyOf(reason string) string {
 	for _, k := range [][2]string{{"uses ", "uses"}, {"web root", "root"}, {"the extensions", "extensions"}, {"version =", "version"}, {"working folder", "dir"}, {"no program", "run"}} {

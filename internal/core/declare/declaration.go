@@ -42,12 +42,12 @@ type Declaration struct {
 
 // Errand is a declared one-off command.
 type Errand struct {
-	Name string
-	At   Position
-	Run  Command         `toml:"run" doc:"the command: a line for sh, or a list of arguments"`
-	With Word            `toml:"with" doc:"the service whose folder and environment it gets"`
-	About string         `toml:"about" doc:"what it is for, in a few words"`
-	Env  map[string]Text `toml:"env" doc:"environment variables it gets, beside those of its service"`
+	Name  string
+	At    Position
+	Run   Command         `toml:"run" doc:"the command: a line for sh, or a list of arguments"`
+	With  Word            `toml:"with" doc:"the service whose folder and environment it gets"`
+	About string          `toml:"about" doc:"what it is for, in a few words"`
+	Env   map[string]Text `toml:"env" doc:"environment variables it gets, beside those of its service"`
 	// EnvOf names the service whose env it gets, without that one's folder.
 	EnvOf Word `toml:"env_of" doc:"a service whose env it gets, too, wherever it runs; its own variables go before those"`
 	// Written are the needs as the file has them.

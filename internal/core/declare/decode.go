@@ -54,7 +54,7 @@ func (d *decoder) mistyped(key string, n *node, want, example string) {
 // field is a key of a struct type, with its value.
 type field struct {
 	reflect.Value
-	or    string // a text that may stand in place of the value, which is left alone then
+	or string // a text that may stand in place of the value, which is left alone then
 }
 
 // tagged is a struct's field that a key of the declaration fills.

@@ -169,7 +169,13 @@ func (d *Driver) makeReady(ctx context.Context, r supervise.Request, set func(fu
 	if d.confine(); d.watched != "" {
 		warnings = append(warnings, d.watched)
 	}
-	set(func(s *supervise.Status) { s.Version, s.Facts, s.Warnings = in.Program.Version, values, warnings })
+	var runs []supervise.Runtime
+	for _, r := range d.project.Runtimes(d.svc) {
+		runs = append(runs, supervise.Runtime{Name: r.Name, Version: r.Version, Path: r.Path, For: r.For})
+	}
+	set(func(s *supervise.Status) {
+		s.Version, s.Facts, s.Warnings, s.Runtimes = in.Program.Version, values, warnings, runs
+	})
 	if p, ok := d.kind.(kind.Preparer); ok {
 		err := p.Prepare(ctx, in, func(step string) {
 			set(func(s *supervise.Status) { s.State, s.Reason = supervise.Preparing, step })

@@ -46,6 +46,7 @@ type Project struct {
 	ports     *portBook
 	vault     *vault
 	agreement agreement
+	chosen    chosen
 }
 
 // Open reads the declaration in dir or the nearest folder above it, with the
@@ -482,7 +483,11 @@ func (p *Project) Variables(s *declare.Service) ([]wire.Variable, error) {
 	if err != nil {
 		return nil, err
 	}
-	return p.Wiring().Environment(s, port)
+	vars, err := p.Wiring().Environment(s, port)
+	if err != nil {
+		return nil, err
+	}
+	return p.withRuntimes(s, vars), nil
 }
 
 // Environment returns the whole environment that a service is started with.

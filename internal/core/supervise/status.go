@@ -78,6 +78,8 @@ type Status struct {
 	Declared Declared
 	// Command is what it runs, for a program.
 	Command string
+	// Runtimes are what that runs on, as it was chosen among several versions.
+	Runtimes []Runtime
 	// Check says how it is checked.
 	Check string
 	// Since is when it came into the state, Began when its start began.
@@ -123,6 +125,14 @@ func (s Status) Progress() Status {
 		Name:  s.Name, State: s.State, Reason: s.Reason, Remarks: s.Remarks, Optional: s.Optional, Blocked: s.Blocked, Held: s.Held, Task: s.Task, Done: s.Done, Trial: s.Trial, Early: s.Early,
 		Port: s.Port, PID: s.PID, Since: s.Since, Began: s.Began, Until: s.Until, ReadyMS: s.ReadyMS, Restarts: s.Restarts, Warnings: s.Warnings,
 	}
+}
+
+// Runtime is what a service's program runs on.
+type Runtime struct {
+	Name    string `json:"name"` // "node"
+	Version string `json:"version"`
+	Path    string `json:"path"`
+	For     string `json:"for"` // who asked for it: "package.json"
 }
 
 // Task is what is done on the way to a start.

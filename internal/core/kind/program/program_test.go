@@ -71,7 +71,7 @@ func TestUses(t *testing.T) {
 		}
 	}
 	err := checkUses(instance(t, path, map[string]string{"node": ">=20", "go": ">=2"}))
-	assert.ErrorContains(t, err, `uses node = ">=20", and `+filepath.Join(one, "node")+` is 18.20.4; also installed: 22.1.0 (`+filepath.Join(two, "node")+`), 20.9.0 (`+kept+`); put one that will do first in PATH`)
+	assert.ErrorContains(t, err, `uses node = ">=20", and `+filepath.Join(one, "node")+` is 18.20.4; also installed: 22.1.0 (`+filepath.Join(two, "node")+`), 20.9.0 (`+kept+`); install one that will do`)
 	assert.ErrorContains(t, err, `uses go = ">=2", and `, "all that is wrong is told")
 }
 
@@ -83,7 +83,7 @@ func TestUsesOfTheCommand(t *testing.T) {
 	install(t, bin, "python3", "Python 3.9.2")
 	in := instance(t, bin, map[string]string{"python": ">=3.12"})
 	own := install(t, filepath.Join(in.Root, ".venv/bin"), "python3.12", "Python 3.12.1")
-	assert.ErrorContains(t, checkUses(in), "put one that will do first in PATH")
+	assert.ErrorContains(t, checkUses(in), "install one that will do")
 	in.Service.Settings.(*Settings).Run = declare.Command{Line: declare.Text{Value: ".venv/bin/python3.12 manage.py"}}
 	assert.NoError(t, checkUses(in))
 	in.Service.Settings.(*Settings).Run = declare.Command{Line: declare.Text{Value: filepath.Join(bin, "python3") + " manage.py"}}

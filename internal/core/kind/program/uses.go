@@ -57,19 +57,23 @@ func usersOwn(in *kind.Instance, path string) bool {
 
 // kept are the shapes of the folders, from the user's home, where tools that
 // keep several versions of a runtime side by side put their programs.
-var kept = []string{".*/versions/*/bin", ".*/versions/*/*/bin", ".*/*/*/*/bin", ".*/*/*/bin", ".local/share/*/*/*/bin", ".local/share/*/*/*/*/bin", ".local/share/*/*/*/*/*/bin", "*/*/bin"}
+var kept = []string{".*/versions/*/bin", ".*/versions/*/*/bin", ".*/*/versions/*/bin", ".*/candidates/*/*/bin", ".local/share/*/installs/*/*/bin", ".local/share/*/versions/*/bin", ".local/share/*/*-versions/*/*/bin"}
+
+// keptByAll are those of the machine.
+var keptByAll = []string{"/opt/*/bin", "/opt/*/*/bin", "/usr/local/*/bin", "/usr/lib/jvm/*/bin"}
 
 // elsewhere returns the other versions on this machine: later in PATH, and where
 // they are kept side by side.
 func elsewhere(programs, inPath []string) []string {
-	paths := inPath
-	home, err := os.UserHomeDir()
-	if err != nil {
-		return kind.Executables(paths)
+	paths, patterns := inPath, keptByAll
+	if home, err := os.UserHomeDir(); err == nil {
+		for _, pattern := range kept {
+			patterns = append(patterns[:len(patterns):len(patterns)], filepath.Join(home, pattern))
+		}
 	}
-	for _, pattern := range kept {
+	for _, pattern := range patterns {
 		for _, p := range programs {
-			matches, _ := filepath.Glob(filepath.Join(home, pattern, p))
+			matches, _ := filepath.Glob(filepath.Join(pattern, p))
 			paths = append(paths, matches...)
 		}
 	}
@@ -132,7 +136,7 @@ func checkUse(in *kind.Instance, name string, c declare.Constraint) error {
 	if where != "PATH" {
 		return errors.New(text + "; name one that will do in run, or change the constraint")
 	}
-	return errors.New(text + "; put one that will do first in PATH, or change the constraint")
+	return errors.New(text + "; install one that will do, or change the constraint")
 }
 
 // named returns the runtime that the service's own command names by its path, such

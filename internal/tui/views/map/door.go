@@ -216,6 +216,13 @@ func (v *mapView) facts(s api.Status, width int) []string {
 	if s.Command != "" {
 		row("runs", s.Command, ui.Plain)
 	}
+	for i, r := range s.Runtimes {
+		name := ""
+		if i == 0 {
+			name = "on"
+		}
+		row(name, fmt.Sprintf("%s %s from %s, for %s", r.Name, r.Version, r.Path, r.For), ui.Plain)
+	}
 	for i, step := range s.Done {
 		name := ""
 		if i == 0 {

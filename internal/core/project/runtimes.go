@@ -1,0 +1,112 @@
+package project
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/wire"
+)
+
+// chosen are the runtimes of services, for a while: looking for them reads many
+// folders.
+type chosen struct {
+	mu  sync.Mutex
+	all map[string]choice
+}
+
+type choice struct {
+	at       time.Time
+	runtimes []kind.Runtime
+}
+
+// chosenFor is how long a choice holds.
+const chosenFor = 5 * time.Second
+
+// Runtimes returns what a service runs on, as it is chosen among the versions that
+// are installed.
+func (p *Project) Runtimes(s *declare.Service) []kind.Runtime {
+	k, ok := p.Kind(s).(kind.Runner)
+	if !ok {
+		return nil
+	}
+	p.chosen.mu.Lock()
+	defer p.chosen.mu.Unlock()
+	if c, known := p.chosen.all[s.Name]; known && time.Since(c.at) < chosenFor {
+		return c.runtimes
+	}
+	in := &kind.Instance{Service: s, Root: p.Dir, Untrusted: !p.trusted(), Env: map[string]string{}}
+	wiring := p.Wiring()
+	if text, own := s.Env["PATH"]; own {
+		if path, err := wiring.Expand(text.Value); err == nil {
+			in.Env["PATH"] = path
+		}
+	}
+	runtimes := k.Runtimes(in)
+	if p.chosen.all == nil {
+		p.chosen.all = map[string]choice{}
+	}
+	p.chosen.all[s.Name] = choice{time.Now(), runtimes}
+	return runtimes
+}
+
+// withRuntimes puts the folders of what a service runs on first in its PATH.
+func (p *Project) withRuntimes(s *declare.Service, vars []wire.Variable) []wire.Variable {
+	path := os.Getenv("PATH")
+	at := slices.IndexFunc(vars, func(v wire.Variable) bool { return v.Name == "PATH" })
+	if at >= 0 {
+		path = vars[at].Value
+	}
+	var dirs, why []string
+	for _, r := range p.Runtimes(s) {
+		if found := kind.InPath(r.Program, path, p.WorkingDir(s)); len(found) > 0 && found[0] == r.Path {
+			continue // it is first as it is
+		}
+		dir := filepath.Dir(r.Path)
+		if filepath.Base(r.Path) != r.Program { // php8.2 is to be php
+			var err error
+			if dir, err = p.alias(s, r); err != nil {
+				continue
+			}
+		}
+		if !slices.Contains(dirs, dir) {
+			dirs = append(dirs, dir)
+		}
+		why = append(why, fmt.Sprintf("%s %s first, which %s asks for", r.Name, r.Version, r.For))
+	}
+	if len(dirs) == 0 {
+		return vars
+	}
+	v := wire.Variable{Name: "PATH", Value: strings.Join(append(dirs, path), string(os.PathListSeparator)), Because: strings.Join(why, "; ")}
+	if at >= 0 {
+		vars[at] = v
+		return vars
+	}
+	vars = append(vars, v)
+	slices.SortFunc(vars, func(a, b wire.Variable) int { return strings.Compare(a.Name, b.Name) })
+	return vars
+}
+
+// alias makes a folder in which a program that is called otherwise goes by its
+// usual name.
+func (p *Project) alias(s *declare.Service, r kind.Runtime) (string, error) {
+	dir := filepath.Join(p.state, "run", s.Name, "path")
+	link := filepath.Join(dir, r.Program)
+	if target, err := os.Readlink(link); err == nil && target == r.Path {
+		return dir, nil
+	}
+	if err := p.EnsureDirs(); err != nil {
+		return "", err
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return "", err
+	}
+	_ = os.Remove(link)
+	return dir, os.Symlink(r.Path, link)
+}
