@@ -7,7 +7,10 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"regexp"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"neighbour/internal/core/declare"
@@ -157,16 +160,23 @@ func await(ctx context.Context, process *proc.Process) error {
 	return nil
 }
 
-// Tail keeps the newest lines of some output.
+// Tail keeps the newest lines of some output. Its methods may be called
+// concurrently.
 type Tail struct {
+	mu   sync.Mutex
 	all  []string
 	part string
 }
+
+// saysError is how a line begins that names an error itself.
+var saysError = regexp.MustCompile(`(?i)^\W*(?:[\w./-]+: )?(?:error|fatal)\b`)
 
 const tailLines = 200
 
 // Write takes more output.
 func (t *Tail) Write(b []byte) (int, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
 	parts := strings.Split(t.part+string(b), "\n")
 	t.part = parts[len(parts)-1]
 	if len(t.part) > 1<<16 {
@@ -180,6 +190,8 @@ func (t *Tail) Write(b []byte) (int, error) {
 }
 
 func (t *Tail) lines(n int) []string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
 	var out []string
 	for _, l := range append(t.all[:len(t.all):len(t.all)], t.part) {
 		if l = strings.TrimSpace(journal.Plain(l)); l != "" {
@@ -199,8 +211,14 @@ func (t *Tail) Last() string {
 
 // Cause returns the line that says why the command failed, else the newest.
 func (t *Tail) Cause() string {
-	if c := journal.CauseOf(t.lines(tailLines)); c != "" {
+	lines := t.lines(tailLines)
+	if c := journal.CauseOf(lines); c != "" {
 		return c
+	}
+	for _, l := range slices.Backward(lines) {
+		if saysError.MatchString(l) {
+			return l
+		}
 	}
 	return t.Last()
 }
