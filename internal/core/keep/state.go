@@ -57,7 +57,7 @@ type savedStatus struct {
 	Blocked   bool                `json:"blocked,omitempty"`
 	Held      bool                `json:"held,omitempty"`
 	Task      supervise.Task      `json:"task,omitempty"`
-	Done      []supervise.Step    `json:"done,omitempty"`
+	Done      []supervise.Step    `json:"-"` // it is of the start
 	Trial     bool                `json:"trial,omitempty"`
 	Early     bool                `json:"early,omitempty"`
 	Needs     []string            `json:"needs"`

@@ -16,6 +16,13 @@ type Migrator interface {
 	Session(ctx context.Context, in *Instance) (migrate.Session, error)
 }
 
+// Looker is implemented by the Provisioning of kinds of databases that know what
+// ran in them without another connection.
+type Looker interface {
+	// State returns that; false if it isn't known.
+	State(ctx context.Context) (migrate.State, bool)
+}
+
 // Holder is implemented by kinds whose data is elsewhere than in the data folder.
 type Holder interface {
 	// Holds reports whether there is data already.

@@ -19,6 +19,7 @@ import (
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/migrate"
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/probe"
 	"neighbour/internal/core/proc"
@@ -46,7 +47,10 @@ type Driver struct {
 	vars     map[string]string // digests of what the process was started with
 	group    *proc.Group       // that bounds the process; nil: none
 	applied  applied
-	watched  string // why its limits are watched, and not enforced
+	// provisioning is that of the latest start.
+	provisioning kind.Provisioning
+	reading      func() ([]migrate.File, error) // of the migrations, while the server starts
+	watched      string                         // why its limits are watched, and not enforced
 }
 
 // elsewhereWithin is how long something that runs elsewhere may take to
@@ -332,7 +336,18 @@ func (d *Driver) Starter() (probe.Probe, func(context.Context, func(func(*superv
 	if err != nil || !ok {
 		return check, nil, err
 	}
+	d.mu.Lock()
+	d.reading = nil // it may be of a try before
+	d.mu.Unlock()
+	if read := d.readMigrations(); d.svc.Scripts().Migrations.Value != "" {
+		d.mu.Lock()
+		d.reading = read
+		d.mu.Unlock()
+	}
 	p := k.Provision(d.current())
+	d.mu.Lock()
+	d.provisioning = p
+	d.mu.Unlock()
 	provision := func(ctx context.Context, set func(func(*supervise.Status))) error {
 		err := p.Provision(ctx, func(step string) { set(func(s *supervise.Status) { s.Reason = step }) })
 		if err == nil {

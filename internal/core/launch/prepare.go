@@ -49,6 +49,14 @@ func (s *Preparations) of(key string) *sharedRun {
 	return r
 }
 
+// busy reports whether somebody runs a preparation.
+func (s *Preparations) busy(key string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r := s.all[key]
+	return r != nil && len(r.busy) > 0
+}
+
 // take waits until nobody else runs the preparation. It calls waiting with the
 // service that does.
 func (r *sharedRun) take(ctx context.Context, service string, waiting func(other string)) error {
@@ -75,13 +83,30 @@ func (r *sharedRun) take(ctx context.Context, service string, waiting func(other
 // run since the start was asked for. What they print goes to the log of the
 // driver's service.
 func (d *Driver) preparations(ctx context.Context, svc *declare.Service, r supervise.Request, set func(func(*supervise.Status))) error {
+	// What is left out is told at once: it may be much, and takes no time.
+	var skipped []supervise.Step
+	tell := func() {
+		if len(skipped) > 0 {
+			note(set, skipped...)
+			skipped = nil
+		}
+	}
+	defer tell()
 	for _, p := range svc.Prepare {
+		if due, err := d.project.PreparationDue(svc, p); err == nil && due.Why == "" && !r.Prepare && !d.shared.busy(d.project.PreparationKey(svc, p)) {
+			skipped = append(skipped, supervise.Step{What: p.Run.String(), Skipped: unchanged})
+			continue
+		}
+		tell()
 		if err := d.preparation(ctx, svc, r, p, set); err != nil {
 			return err
 		}
 	}
 	return nil
 }
+
+// unchanged is why most of what is left out is.
+const unchanged = "nothing that it depends on has changed"
 
 func (d *Driver) preparation(ctx context.Context, svc *declare.Service, r supervise.Request, p declare.Preparation, set func(func(*supervise.Status))) error {
 	key := d.project.PreparationKey(svc, p)
@@ -141,7 +166,7 @@ func (d *Driver) once(ctx context.Context, key string, r supervise.Request, what
 		return err
 	}
 	if due.Why == "" {
-		note(set, supervise.Step{What: what, Skipped: "nothing that it depends on has changed"})
+		note(set, supervise.Step{What: what, Skipped: unchanged})
 		return nil
 	}
 	began := time.Now()

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"neighbour/internal/core/kind"
@@ -76,12 +77,14 @@ func (e *seedError) Error() string { return e.err.Error() }
 
 func (d *Driver) setUp(ctx context.Context, m kind.Migrator, set func(func(*supervise.Status))) error {
 	sc := d.svc.Scripts()
-	var files []migrate.File
-	var err error
-	if sc.Migrations.Value != "" {
-		if files, err = migrate.ReadDir(d.project.Dir, sc.Migrations.Value); err != nil {
-			return err
-		}
+	files, err := d.readMigrations()()
+	if err != nil {
+		return err
+	}
+	if d.nothingToDo(ctx, files) {
+		d.told(set, files, true)
+		d.upToDate(files)
+		return nil
 	}
 	session, err := m.Session(ctx, d.current())
 	if err != nil {
@@ -102,8 +105,8 @@ func (d *Driver) setUp(ctx context.Context, m kind.Migrator, set func(func(*supe
 	}
 	if pending > 0 {
 		note(set, supervise.Step{What: words.Count(pending, "migration"), Took: since(began)})
-	} else if len(files) > 0 {
-		note(set, supervise.Step{What: "migrations", Skipped: "all " + words.Count(len(files), "migration") + " ran before"})
+	} else {
+		d.told(set, files, false)
 	}
 	if sc.Seed.IsZero() {
 		d.upToDate(files)
@@ -125,11 +128,67 @@ func (d *Driver) setUp(ctx context.Context, m kind.Migrator, set func(func(*supe
 	return nil
 }
 
+const seededBefore = "the data was seeded before"
+
+// told says what was left out, the seed too if it was.
+func (d *Driver) told(set func(func(*supervise.Status)), files []migrate.File, seed bool) {
+	var steps []supervise.Step
+	if len(files) > 0 {
+		steps = append(steps, supervise.Step{What: "migrations", Skipped: "all " + words.Count(len(files), "migration") + " ran before"})
+	}
+	if seed && !d.svc.Scripts().Seed.IsZero() {
+		steps = append(steps, supervise.Step{What: "seed", Skipped: seededBefore})
+	}
+	note(set, steps...)
+}
+
+// nothingToDo reports whether it is known, by the connection that has shown the
+// server to be ready, that nothing is due.
+func (d *Driver) nothingToDo(ctx context.Context, files []migrate.File) bool {
+	d.mu.Lock()
+	l, ok := d.provisioning.(kind.Looker)
+	d.mu.Unlock()
+	if !ok {
+		return false
+	}
+	sc := d.svc.Scripts()
+	state, known := l.State(ctx)
+	return known && state.Made && len(state.Pending(files)) == 0 && state.Check(sc.Migrations.Value, files) == nil && (sc.Seed.IsZero() || state.Seeded())
+}
+
+// readMigrations begins to read the files of the migrations, and returns what
+// waits for them. What was begun while the server started is taken.
+func (d *Driver) readMigrations() func() ([]migrate.File, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if read := d.reading; read != nil {
+		d.reading = nil
+		return read
+	}
+	dir := d.svc.Scripts().Migrations.Value
+	if dir == "" {
+		return func() ([]migrate.File, error) { return nil, nil }
+	}
+	type result struct {
+		files []migrate.File
+		err   error
+	}
+	done := make(chan result, 1)
+	go func() {
+		files, err := migrate.ReadDir(d.project.Dir, dir)
+		done <- result{files, err}
+	}()
+	return sync.OnceValues(func() ([]migrate.File, error) {
+		r := <-done
+		return r.files, r.err
+	})
+}
+
 func since(t time.Time) float64 { return float64(time.Since(t).Microseconds()) / 1000 }
 
 // note adds to what was done on the way to a start.
-func note(set func(func(*supervise.Status)), step supervise.Step) {
-	set(func(s *supervise.Status) { s.Done = append(slices.Clone(s.Done), step) })
+func note(set func(func(*supervise.Status)), steps ...supervise.Step) {
+	set(func(s *supervise.Status) { s.Done = append(slices.Clone(s.Done), steps...) })
 }
 
 func (d *Driver) seedName() string {
@@ -145,7 +204,7 @@ func (d *Driver) seed(ctx context.Context, r *migrate.Runner, state migrate.Stat
 	began := time.Now()
 	switch {
 	case state.Seeded():
-		note(set, supervise.Step{What: "seed", Skipped: "the data was seeded before"})
+		note(set, supervise.Step{What: "seed", Skipped: seededBefore})
 		return nil
 	case !state.Fresh:
 		note(set, supervise.Step{What: "seed", Skipped: "the data was there before the seed was declared; neighbour reset " + d.svc.Name + " begins anew"})

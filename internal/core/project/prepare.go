@@ -9,6 +9,8 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
+	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
 
@@ -31,13 +33,17 @@ type Due struct {
 // and so runs before each start. Services that prepare the same way in the
 // same folder share what is remembered.
 func (p *Project) PreparationDue(s *declare.Service, prep declare.Preparation) (Due, error) {
+	before, err := p.prepared()
+	if err != nil {
+		return Due{}, err
+	}
 	due := Due{Done: func() error { return nil }}
 	if len(prep.When) == 0 && len(prep.Makes) == 0 {
 		due.Why = "it runs before each start"
 		return due, nil
 	}
 	for _, w := range prep.Makes {
-		matches, err := doublestar.Glob(os.DirFS(p.WorkingDir(s)), filepath.ToSlash(filepath.Clean(w.Value)))
+		matches, err := glob(p.WorkingDir(s), w.Value)
 		if err != nil {
 			return due, fmt.Errorf("prepare: makes = %q: %w", w.Value, err)
 		}
@@ -53,11 +59,6 @@ func (p *Project) PreparationDue(s *declare.Service, prep declare.Preparation) (
 		return due, err
 	}
 	key := p.PreparationKey(s, prep)
-	path := filepath.Join(p.state, "prepared.json")
-	before := map[string]string{}
-	if err := atomicfile.ReadJSON(path, &before); err != nil {
-		return due, err
-	}
 	switch {
 	case due.Why != "":
 	case before[key] == "":
@@ -66,13 +67,57 @@ func (p *Project) PreparationDue(s *declare.Service, prep declare.Preparation) (
 		due.Why = "what it depends on has changed: " + values(prep.When)
 	}
 	due.Done = func() error {
-		_, err := atomicfile.UpdateMap(path, func(all map[string]string) (bool, error) {
+		all, err := atomicfile.UpdateMap(p.preparedFile(), func(all map[string]string) (bool, error) {
 			all[key] = now
 			return true, nil
 		})
+		p.prep.mu.Lock()
+		defer p.prep.mu.Unlock()
+		p.prep.at, p.prep.all = time.Time{}, all
 		return err
 	}
 	return due, nil
+}
+
+// prepared is what has been prepared, read again when its file is another.
+type prepared struct {
+	mu  sync.Mutex
+	at  time.Time // of the file
+	all map[string]string
+}
+
+func (p *Project) preparedFile() string { return filepath.Join(p.state, "prepared.json") }
+
+func (p *Project) prepared() (map[string]string, error) {
+	p.prep.mu.Lock()
+	defer p.prep.mu.Unlock()
+	info, err := os.Stat(p.preparedFile())
+	if err == nil && p.prep.all != nil && info.ModTime().Equal(p.prep.at) {
+		return p.prep.all, nil
+	}
+	all := map[string]string{}
+	if err := atomicfile.ReadJSON(p.preparedFile(), &all); err != nil {
+		return nil, err
+	}
+	p.prep.all, p.prep.at = all, time.Time{}
+	if err == nil {
+		p.prep.at = info.ModTime()
+	}
+	return all, nil
+}
+
+// glob returns what a pattern finds, seen from a folder. A name without any sign
+// of a pattern is only looked up.
+func glob(dir, pattern string, options ...doublestar.GlobOption) ([]string, error) {
+	pattern = filepath.ToSlash(filepath.Clean(pattern))
+	if !strings.ContainsAny(pattern, "*?[{\\") {
+		info, err := os.Stat(filepath.Join(dir, pattern))
+		if err != nil || info.IsDir() && len(options) > 0 { // files only
+			return nil, nil
+		}
+		return []string{pattern}, nil
+	}
+	return doublestar.Glob(os.DirFS(dir), pattern, options...)
 }
 
 // PreparationKey returns a key that preparations share which do the same: those
@@ -98,7 +143,7 @@ func values(list []declare.Word) string {
 func fingerprint(dir, what string, when []declare.Word) (string, error) {
 	sum := sha256.New()
 	for _, w := range when {
-		matches, err := doublestar.Glob(os.DirFS(dir), filepath.ToSlash(filepath.Clean(w.Value)), doublestar.WithFilesOnly())
+		matches, err := glob(dir, w.Value, doublestar.WithFilesOnly())
 		if err != nil {
 			return "", fmt.Errorf("%s: when = %q: %w", what, w.Value, err)
 		}

@@ -47,6 +47,7 @@ type Project struct {
 	vault     *vault
 	agreement agreement
 	chosen    chosen
+	prep      prepared
 }
 
 // Open reads the declaration in dir or the nearest folder above it, with the

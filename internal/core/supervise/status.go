@@ -120,9 +120,13 @@ func (s Status) Progress() Status {
 	if n := len(s.Lines); n > 0 && s.State == Preparing {
 		newest = s.Lines[n-1:]
 	}
+	var done []Step
+	if step, under := s.UnderWay(); under {
+		done = []Step{step}
+	}
 	return Status{
 		Lines: newest,
-		Name:  s.Name, State: s.State, Reason: s.Reason, Remarks: s.Remarks, Optional: s.Optional, Blocked: s.Blocked, Held: s.Held, Task: s.Task, Done: s.Done, Trial: s.Trial, Early: s.Early,
+		Name:  s.Name, State: s.State, Reason: s.Reason, Remarks: s.Remarks, Optional: s.Optional, Blocked: s.Blocked, Held: s.Held, Task: s.Task, Done: done, Trial: s.Trial, Early: s.Early,
 		Port: s.Port, PID: s.PID, Since: s.Since, Began: s.Began, Until: s.Until, ReadyMS: s.ReadyMS, Restarts: s.Restarts, Warnings: s.Warnings,
 	}
 }

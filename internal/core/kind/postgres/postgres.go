@@ -21,6 +21,7 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/migrate"
 	"neighbour/internal/core/probe"
 )
 
@@ -291,6 +292,8 @@ func (Kind) Provision(in *kind.Instance) kind.Provisioning { return &provisionin
 type provisioning struct {
 	in   *kind.Instance
 	conn *pgconn.PgConn
+	// fresh says that the connection is to no database of the declaration.
+	fresh bool
 }
 
 // Check logs in once the server says that it can: one that is asked too early
@@ -299,12 +302,45 @@ func (p *provisioning) Check(ctx context.Context) (string, error) {
 	if status := serverStatus(p.in); status == "starting" {
 		return "", errors.New("the server says that it is starting")
 	}
-	conn, err := connect(ctx, p.in, "postgres")
+	name := database(p.in)
+	if p.fresh = !hasOwn(p.in); p.fresh {
+		name = "postgres"
+	}
+	conn, err := connect(ctx, p.in, name)
+	if err != nil && strings.Contains(err.Error(), "does not exist") { // it is newly declared
+		p.fresh = true
+		conn, err = connect(ctx, p.in, "postgres")
+	}
 	if err != nil {
 		return "", err
 	}
 	p.conn = conn
 	return "accepts a login", nil
+}
+
+// hasOwn reports whether a cluster has other databases than those that initdb
+// makes: template0, template1 and postgres.
+func hasOwn(in *kind.Instance) bool {
+	entries, err := os.ReadDir(filepath.Join(cluster(in), "base"))
+	return err == nil && len(entries) > 3
+}
+
+// State returns what the database knows of migrations, where that is known without
+// another connection.
+func (p *provisioning) State(ctx context.Context) (migrate.State, bool) {
+	if p.conn == nil || p.fresh {
+		return migrate.State{}, false
+	}
+	s, err := migrate.Look(ctx, &session{in: p.in, conn: p.conn})
+	return s, err == nil
+}
+
+// Close ends the connection.
+func (p *provisioning) Close() error {
+	if p.conn == nil {
+		return nil
+	}
+	return p.conn.Close(context.Background())
 }
 
 // serverStatus returns what a server writes of itself into the last line of
@@ -333,10 +369,8 @@ func (p *provisioning) Provision(ctx context.Context, report func(string)) error
 		if conn, err = connect(ctx, p.in, "postgres"); err != nil {
 			return err
 		}
+		p.conn, p.fresh = conn, true
 	}
-	p.conn = nil
-	// Saying goodbye takes longer than the start should.
-	defer func() { go conn.Close(context.WithoutCancel(ctx)) }()
 	s := p.in.Service.Settings.(*Settings)
 	if len(s.Databases) == 0 && len(s.Users) == 0 {
 		return nil
