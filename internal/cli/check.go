@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
+	"os/exec"
 	"slices"
 
 	"github.com/spf13/cobra"
@@ -18,13 +20,14 @@ import (
 )
 
 func (a *app) check() *cobra.Command {
-	var asJSON bool
+	var asJSON, install, yes bool
 	cmd := &cobra.Command{
-		Use: "check", Example: "  neighbour check\n  neighbour check --json", Short: "Find what would go wrong, before anything starts", Args: takes(cobra.NoArgs),
+		Use: "check", Example: "  neighbour check\n  neighbour check --install", Short: "Find what would go wrong, before anything starts", Args: takes(cobra.NoArgs),
 		Long: `Check looks for missing programs and versions, ports that others hold, folders
 that can't be written, packages to install, env files that contradict the
 declaration, and more. It changes nothing. The exit code is 1 if something that
-it found would stop a start.`,
+it found would stop a start. With --install it shows the command that installs
+what is missing, asks, runs it, and looks again.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			p, err := a.project()
 			if err != nil {
@@ -33,6 +36,11 @@ it found would stop a start.`,
 			all, err := api.Ask(cmd.Context(), p).Checks(cmd.Context())
 			if err != nil {
 				return err
+			}
+			if install {
+				if all, err = a.install(cmd.Context(), p, all, yes); err != nil {
+					return err
+				}
 			}
 			if asJSON {
 				if err := a.json(struct {
@@ -50,7 +58,35 @@ it found would stop a start.`,
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print as JSON")
+	cmd.Flags().BoolVar(&install, "install", false, "install the packages that are missing")
+	cmd.Flags().BoolVar(&yes, "yes", false, "with --install, don't ask")
 	return cmd
+}
+
+// install installs what findings miss, and returns what is found then.
+func (a *app) install(ctx context.Context, p *project.Project, all []check.Finding, yes bool) ([]check.Finding, error) {
+	i := check.Install(yes, all)
+	if len(i.Argv) == 0 {
+		fmt.Fprintln(a.err, "nothing is missing that can be installed here")
+		return all, nil
+	}
+	fmt.Fprintf(a.err, "To install what is missing:\n\n    %s\n\n", i)
+	if more := check.ServersInWords(i.Serving); more != "" {
+		fmt.Fprintf(a.err, "note: %s\n", more)
+	}
+	if !yes {
+		if ok, err := a.confirm("Run it?"); err != nil || !ok {
+			return all, err
+		}
+	}
+	a.out.Flush()
+	a.err.Flush()
+	cmd := exec.CommandContext(ctx, i.Argv[0], i.Argv[1:]...)
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stderr, os.Stderr
+	if err := cmd.Run(); err != nil {
+		return all, fmt.Errorf("%s: %w", i, err)
+	}
+	return api.Ask(ctx, p).Checks(ctx)
 }
 
 func (a *app) printFindings(p *project.Project, all []check.Finding) {

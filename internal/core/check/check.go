@@ -15,6 +15,7 @@ import (
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/words"
 )
 
 // Level says how bad a finding is.
@@ -63,6 +64,9 @@ type Action struct {
 	Process proc.ID `json:"process,omitzero"`
 	Dir     string  `json:"dir,omitempty"`
 	Other   string  `json:"other,omitempty"`
+	// Command is a program with its arguments, blanks between them, that is to be
+	// run in a terminal, where it may ask: by the interface, and not the keeper.
+	Command string `json:"command,omitempty"`
 }
 
 // subject is what a check looks at.
@@ -197,6 +201,38 @@ func AtStart(ctx context.Context, p *project.Project, in *kind.Instance) []Findi
 		}
 	}
 	return stops
+}
+
+// Install returns what installs all that findings miss; with yes without asking
+// anything.
+func Install(yes bool, all []Finding) kind.Install {
+	var packages []kind.Packages
+	for _, f := range all {
+		packages = append(packages, f.Packages)
+	}
+	return kind.NewInstall(yes, packages...)
+}
+
+// ServersInWords says which packages start a server for the whole machine, "" if
+// none does.
+func ServersInWords(packages []string) string {
+	if len(packages) == 0 {
+		return ""
+	}
+	return "with " + words.Join(packages) + " a server of the whole machine starts at once, which takes the usual port; checks then show how it is ended for good"
+}
+
+// installation is the remedy of a finding that a package is missing.
+func installation(f Finding) []Action {
+	i := kind.NewInstall(false, f.Packages)
+	if len(i.Argv) == 0 {
+		return nil
+	}
+	says := "this is run in the terminal: " + i.String()
+	if more := ServersInWords(i.Serving); more != "" {
+		says += "; " + more
+	}
+	return []Action{{Do: InTerminal, Label: "install it", Says: says, Asks: true, Command: i.String()}}
 }
 
 // InstallCommand returns the command that installs all that findings miss, ""

@@ -30,6 +30,7 @@ func programs(_ context.Context, s *subject) []Finding {
 	var missing *kind.MissingError
 	if errors.As(err, &missing) {
 		f.Packages = missing.Packages
+		f.Actions = installation(f)
 	}
 	if kind.MayBeMade(err) && len(s.service.Prepare) > 0 {
 		f.Level, f.Why = Note, "its preparation may make it"
@@ -114,6 +115,7 @@ const (
 	AdoptOutside = "adopt"         // use what is there
 	ChangeRights = "change-rights" // of a folder
 	MakeFolder   = "make-folder"   // that is missing
+	InTerminal   = "terminal"      // run a command in the terminal
 )
 
 // otherPort returns the ways to give the service another port.
@@ -139,6 +141,9 @@ func (s *subject) portActions(number int, h *port.Holder, owner project.Owner) [
 		if err != nil {
 			break // gone meanwhile
 		}
+		if h.Unit != "" {
+			out = append(out, disable(h.Unit))
+		}
 		out = append(out, Action{Do: EndHolder, Process: id, Port: number, Label: "ask it to end", Asks: true,
 			Says: fmt.Sprintf("SIGTERM is sent to pid %d of %s: %s", h.PID, h.User, strings.TrimSpace(h.Line))})
 	}
@@ -147,6 +152,17 @@ func (s *subject) portActions(number int, h *port.Holder, owner project.Owner) [
 			Says: fmt.Sprintf("neighbour.local.toml makes %s a service of kind outside: it is only checked, on 127.0.0.1:%d", s.service.Name, number)})
 	}
 	return out
+}
+
+// disable is the remedy that ends a server of the machine, and has it not start
+// again.
+func disable(unit string) Action {
+	command := "systemctl disable --now " + unit
+	if os.Getuid() != 0 {
+		command = "sudo " + command
+	}
+	return Action{Do: InTerminal, Label: "end it for good", Asks: true, Command: command,
+		Says: fmt.Sprintf("this is run in the terminal: %s; the machine's %s ends, and starts no more by itself", command, unit)}
 }
 
 // folders looks whether a service may write where it has to.

@@ -328,13 +328,6 @@ func (in *Instance) BasicEnv() []string {
 	return env
 }
 
-// Packages names what provides a program: packages of Debian and Homebrew,
-// several with blanks between.
-type Packages struct {
-	Debian   string `json:"debian,omitempty"`
-	Homebrew string `json:"homebrew,omitempty"`
-}
-
 // MissingError says that a program isn't installed.
 type MissingError struct {
 	Program  string // the program's name
@@ -357,59 +350,6 @@ func (e *MissingError) What() string {
 
 func (e *MissingError) Error() string {
 	return strings.TrimSuffix(e.What()+"; "+e.Packages.InWords(), "; ")
-}
-
-// installers are the commands that install packages, by the program that there
-// is on systems that have them.
-var installers = []struct {
-	program, command string
-	names            func(Packages) string
-}{
-	{"apt-get", "sudo apt-get install", func(p Packages) string { return p.Debian }},
-	{"brew", "brew install", func(p Packages) string { return p.Homebrew }},
-}
-
-// InstallCommand returns the command that installs all of these packages on
-// this system: "sudo apt-get install postgresql redis-server". It is "" if
-// there are none, or nothing known to install them with.
-func InstallCommand(all ...Packages) string {
-	for _, i := range installers {
-		if _, err := exec.LookPath(i.program); err != nil {
-			continue
-		}
-		var names []string
-		for _, p := range all {
-			for _, name := range strings.Fields(i.names(p)) {
-				if !slices.Contains(names, name) {
-					names = append(names, name)
-				}
-			}
-		}
-		if len(names) == 0 {
-			return ""
-		}
-		command := i.command
-		if os.Getuid() == 0 {
-			command = strings.TrimPrefix(command, "sudo ")
-		}
-		return command + " " + strings.Join(names, " ")
-	}
-	return ""
-}
-
-// InWords says how to install them on this system, or what they are called
-// where that isn't known; "" if they have no names.
-func (p Packages) InWords() string {
-	if c := InstallCommand(p); c != "" {
-		return "install it with: " + c
-	}
-	switch {
-	case p.Debian != "":
-		return "install what Debian has as " + p.Debian
-	case p.Homebrew != "":
-		return "install what Homebrew has as " + p.Homebrew
-	}
-	return ""
 }
 
 // Candidates lists the executables of a name: those in the folders that match

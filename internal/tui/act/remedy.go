@@ -3,6 +3,7 @@ package act
 
 import (
 	"context"
+	"os/exec"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -26,6 +27,9 @@ func Remedy(e *view.Env, f check.Finding, a check.Action) tea.Cmd {
 }
 
 func carryOut(e *view.Env, f check.Finding, a check.Action) tea.Cmd {
+	if a.Do == check.InTerminal {
+		return inTerminal(e, a)
+	}
 	e.Say(a.Label, false)
 	client, ctx := e.Client(), e.Context()
 	return func() tea.Msg {
@@ -34,6 +38,23 @@ func carryOut(e *view.Env, f check.Finding, a check.Action) tea.Cmd {
 		says, err := client.Remedy(ctx, f.ID, a)
 		return view.Later(func() tea.Cmd { return remedied(e, says, err) })
 	}
+}
+
+// inTerminal steps aside for a command that may ask, and then makes the checks.
+func inTerminal(e *view.Env, a check.Action) tea.Cmd {
+	// What it says last is to be read.
+	script := `"$@"; code=$?; printf '\n%s' "Enter goes back. "; read _; exit $code`
+	cmd := exec.Command("/bin/sh", append([]string{"-c", script, "sh"}, strings.Fields(a.Command)...)...)
+	return tea.ExecProcess(cmd, func(err error) tea.Msg {
+		return view.Later(func() tea.Cmd {
+			says := a.Command + " ended well"
+			if err != nil {
+				says = a.Command + ": " + err.Error()
+			}
+			e.Say(says, err != nil)
+			return e.CheckAgain()
+		})
+	})
 }
 
 func remedied(e *view.Env, says string, err error) tea.Cmd {
