@@ -351,6 +351,9 @@ func (r *reader) readPython(folder string) {
 		r.depends(at("pyproject.toml"), text, own)
 		names, found = append(names, own...), cmp.Or(found, at("pyproject.toml"))
 	}
+	if found == "" && r.has(at("manage.py")) { // its packages may be the machine's
+		found = at("manage.py")
+	}
 	if found == "" {
 		return
 	}
@@ -432,6 +435,9 @@ func (r *reader) pythonEnv(folder string, requirements bool) pythonEnv {
 		dir = "venv"
 	}
 	install, when := "-e .", "pyproject.toml"
+	if !requirements && !has("pyproject.toml") && !has(dir) { // its packages are the machine's
+		return pythonEnv{"python3", "", ""}
+	}
 	if requirements {
 		install, when = "-r requirements.txt", "requirements.txt"
 	}

@@ -100,7 +100,39 @@ func (Kind) Files(in *kind.Instance) []string {
 
 // Prepare makes the folder of the file.
 func (Kind) Prepare(_ context.Context, in *kind.Instance, _ func(string)) error {
+	if err := checkLinks(in); err != nil {
+		return err
+	}
 	return os.MkdirAll(filepath.Dir(path(in)), 0o755)
+}
+
+// checkLinks makes sure that a file in the project is one: a link that came with
+// the project must not lead elsewhere.
+func checkLinks(in *kind.Instance) error {
+	if f := in.Service.Settings.(*Settings).File.Value; f == "" || filepath.IsAbs(f) {
+		return nil
+	}
+	root, err := filepath.EvalSymlinks(in.Root)
+	if err != nil {
+		return err
+	}
+	for p := path(in); p != in.Root && len(p) > len(in.Root); p = filepath.Dir(p) {
+		real, err := filepath.EvalSymlinks(p)
+		if errors.Is(err, fs.ErrNotExist) {
+			if target, err := os.Readlink(p); err == nil {
+				return fmt.Errorf("%s is a link to %s, which doesn't exist; remove it, or write the whole path if it is meant", p, target)
+			}
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if rel, err := filepath.Rel(root, real); err != nil || !filepath.IsLocal(rel) {
+			return fmt.Errorf("%s leads through a link to %s, outside the project; write the whole path if it is meant", path(in), real)
+		}
+		return nil
+	}
+	return nil
 }
 
 // open opens the database, and makes it if it isn't there.
