@@ -12,9 +12,10 @@ binary=$work/neighbour
 export TMPDIR=$work XDG_STATE_HOME=$work/state
 quiet=$work/neighbour-demo-$(id -u)/toolshed
 trouble=$work/neighbour-demo-$(id -u)-trouble/toolshed
+held=$work/held/toolshed
 pids=()
 cleanup() {
-  for d in "$quiet" "$trouble"; do [ -d "$d" ] && "$binary" -C "$d" stop >/dev/null 2>&1 || true; done
+  for d in "$quiet" "$trouble" "$held"; do [ -d "$d" ] && "$binary" -C "$d" stop >/dev/null 2>&1 || true; done
   tmux -S "$work/tmux" kill-server 2>/dev/null || true
   [ ${#pids[@]} -eq 0 ] || kill "${pids[@]}" 2>/dev/null || true
   rm -rf "$work"
@@ -101,6 +102,53 @@ for _ in $(seq 8); do
 done
 picture starts 142 38 dark "8 of 8 ready" "4 wait1 Down Down Down Down g wait1" -- -C "$quiet"
 picture usage 142 38 dark "8 of 8 ready" "6 wait40 Down Down wait1" -- -C "$quiet"
+for errand in members overdue members "--yes remind" overdue; do
+  "$binary" -C "$quiet" run $errand >/dev/null 2>&1
+done
+picture errands 142 38 dark "8 of 8 ready" "5 wait1 Down Enter wait2" -- -C "$quiet"
+
+# A preparation that took a while before, and a migration that fails.
+mkdir -p "$held/db/changes" "$held/bin" "$held/api"
+cp "$quiet"/db/changes/* "$held/db/changes"
+cp "$quiet/db/seed.sql" "$held/db"
+cat >"$held/bin/fetch" <<'SH'
+#!/bin/sh
+for i in 1 2 3 4 5 6 7 8 9 10 11 12; do echo "fetching package $i of 12"; sleep 0.5; done
+mkdir -p packages
+SH
+chmod +x "$held/bin/fetch"
+cat >"$held/neighbour.toml" <<'TOML'
+[project]
+name = "toolshed"
+
+[service.members]
+kind = "sqlite"
+migrations = "db/changes"
+seed = "db/seed.sql"
+
+[service.shelf]
+run = "sleep 1000"
+
+[service.api]
+run = "sleep 1000"
+dir = "api"
+prepare = [{ run = "../bin/fetch", makes = ["packages"] }]
+needs = ["shelf"]
+env.MEMBERS_FILE = "${members.path}"
+
+[service.web]
+run = "sleep 1000"
+needs = ["api"]
+TOML
+"$binary" -C "$held" start >/dev/null 2>&1
+"$binary" -C "$held" stop >/dev/null 2>&1
+rm -r "$held/api/packages"
+"$binary" -C "$held" start --no-wait >/dev/null 2>&1
+picture preparing 142 38 dark "preparing" "Right wait3" -- -C "$held"
+"$binary" -C "$held" stop >/dev/null 2>&1
+printf -- '-- what a member borrows most\nALTER TABLE member ADD COLUMN favourite TEXT;\n\nUPDATE member\n   SET favourite = tool.name\n  FROM tools AS tool;\n' >"$held/db/changes/003_favourite.sql"
+"$binary" -C "$held" start >/dev/null 2>&1 || true
+picture migration 142 38 dark "held" "wait1" -- -C "$held"
 for format in svg pdf; do
   for what in map start usage wiring; do
     "$binary" -C "$quiet" draw $what --period 5m -o "docs/drawings/$what.$format"

@@ -92,7 +92,6 @@ func TestChecksComeAndGo(t *testing.T) {
 		"a folder":     {api, func(p *project) { require.NoError(t, os.Mkdir(filepath.Join(p.dir, ".env"), 0o755)) }, func(p *project) { require.NoError(t, os.Remove(filepath.Join(p.dir, ".env"))) }, "envfile/.env", "warns", "it is a folder"},
 		"dangling":     {api, func(p *project) { require.NoError(t, os.Symlink("gone", filepath.Join(p.dir, ".env"))) }, write("gone", ""), "envfile/.env", "warns", "it is a link to gone, which doesn't exist"},
 		"file alone":   {"[service.web]\nrun = \"sleep 1\"\nenv.REDIS_URL = \"${shelf.url}\"\n" + api + "[service.shelf]\nkind = \"redis\"\nport = 6399\n", write(".env", "A=1\nREDIS_URL=redis://localhost:"+itoa(freePort(t))+"\n"), write(".env", "A=1\n"), "env/.env/REDIS_URL", "warns", "nothing listens on port "},
-		"later":        {api + "[errand.count]\nrun = \"true\"\n", nil, write("neighbour.toml", api), "later/errand.count", "note", "checked, and not carried out yet"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := newProject(t, c.declaration)

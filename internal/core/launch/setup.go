@@ -53,6 +53,7 @@ func (d *Driver) SetUp(ctx context.Context, set func(func(*supervise.Status))) e
 	switch {
 	case errors.As(err, &e):
 		f.Reason = what + e.Error()
+		f.Remarks = append(f.Remarks, excerpt(d.project.Dir, e)...)
 		if e.Remedy != "" {
 			f.Remarks = append(f.Remarks, e.Remedy)
 		}
@@ -68,6 +69,24 @@ func (d *Driver) SetUp(ctx context.Context, set func(func(*supervise.Status))) e
 		f.Reason = what + err.Error()
 	}
 	return f
+}
+
+// excerpt returns the lines of a file around the place of an error.
+func excerpt(root string, e *migrate.Error) []string {
+	f, err := migrate.ReadFile(root, e.File)
+	if err != nil || e.Line == 0 {
+		return nil
+	}
+	lines := strings.Split(f.Text, "\n")
+	var out []string
+	for n := max(1, e.Line-1); n <= min(len(lines), e.Line+1); n++ {
+		mark := " "
+		if n == e.Line {
+			mark = ">"
+		}
+		out = append(out, strings.TrimRight(fmt.Sprintf("%s %3d  %s", mark, n, lines[n-1]), " \r"))
+	}
+	return out
 }
 
 // seedError is what went wrong with a seed.

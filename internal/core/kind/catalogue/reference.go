@@ -90,6 +90,6 @@ service.api.env.TARIFF_URL = "http://127.0.0.1:7071"
 
 A service that is given another kind there is declared anew; only its ` + "`env`, `needs` and `optional`" + ` stay. A check of another sort takes the place of the one before.
 
-` + "`[errand.NAME]`" + ` declares a one-off command *(checked, not carried out yet)*:
+` + "`[errand.NAME]`" + ` declares a one-off command:
 
 `

@@ -104,8 +104,7 @@ func (v *mapView) progress(s api.Status, width int) []string {
 	t := v.Theme()
 	length := min(30, width-20)
 	done := min(length, int(float64(v.Now.Sub(step.Began).Milliseconds())/step.Usual*float64(length)))
-	return []string{"  " + t.Paint(ui.Busy, strings.Repeat("█", done)) + t.Paint(ui.Line, strings.Repeat("░", length-done)) +
-		t.Paint(ui.Faint, " usually "+words.Millis(step.Usual))}
+	return []string{"  " + t.Paint(ui.Busy, strings.Repeat("█", done)) + t.Paint(ui.Line, strings.Repeat("░", length-done))}
 }
 
 // answers draws how long the latest checks took, where there is room for it. One

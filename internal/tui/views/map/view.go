@@ -139,7 +139,7 @@ func (v *mapView) Bindings() []view.Binding {
 			}
 			return nil
 		}).Shown("tab").Hushed(),
-		onService("s", "start", v.Env, starting, s.Name, there && !running).Helps("start it with what it needs"),
+		onService("s", "start", v.Env, starting, s.Name, there && (!running || s.Held)).Helps("start it with what it needs"),
 		onService("r", "restart", v.Env, restarting, s.Name, there && running).Helps("restart it"),
 		view.Act("t", "stop", func() tea.Cmd { return stopOne(v.Env, s.Name) }).If(there && running).Helps("stop it with what needs it"),
 	}
