@@ -8,12 +8,12 @@ import (
 	"fmt"
 	"html/template"
 	"log/slog"
+	"neighbour/internal/core/project"
 	"net"
 	"net/http"
 	"net/smtp"
 	"net/url"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -352,7 +352,7 @@ func stranger(ctx context.Context) error {
 		return err
 	}
 	defer l.Close()
-	socket := filepath.Join(Dir(true), ".neighbour", "run", "keeper.sock")
+	socket := project.At(Dir(true)).Socket()
 	for missing := 0; missing < 10; {
 		warmUp(ctx, 500*time.Millisecond)
 		if ctx.Err() != nil {

@@ -403,9 +403,13 @@ func TestTroubleHasItsFindings(t *testing.T) {
 	p := newDemo(t, true)
 	r := runWith(t, p.env, t.TempDir(), "demo", "--trouble")
 	require.Equal(t, 1, r.code)
-	found := p.findings()
-	assert.GreaterOrEqual(t, len(found), 6, "%v", found)
+	var found map[string]finding
 	for _, id := range []string{"port/noticeboard", "writes[0]/labels", "program/kiln", "outside/tariffs", "env/.env/SMTP_HOST", "env/.env/API_URL", "envfile/.env:5"} {
-		assert.Contains(t, found, id)
+		// A machine that is very busy may not get through a check in time.
+		assert.Eventually(t, func() bool {
+			found = p.findings()
+			_, there := found[id]
+			return there
+		}, patience, 100*time.Millisecond, "%s is not among %v", id, found)
 	}
 }

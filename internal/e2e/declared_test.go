@@ -65,7 +65,7 @@ health = { log = "drill|nil|^$|." }
 `)
 	r := p.run("start")
 	require.Zero(t, r.code, r.stderr)
-	assert.Contains(t, r.stderr, "preparing  touch begun")
+	assert.Contains(t, p.must("starts", "0", "--json"), "touch begun", "it was prepared")
 	s := p.status().Service
 	assert.Regexp(t, `^\d+\.\d+\.\d+$`, s["shelf"].Version)
 	assert.Equal(t, []string{"shelf"}, s["reader"].Needs)

@@ -44,7 +44,7 @@ root = "."
 
 	s.press("n")
 	s.see("Add a service")
-	s.press("s", "t") // static: it begins with its letter, then by turns
+	s.press("s", "s", "t") // static: it begins with its letter, then by turns
 	for range 3 {
 		s.press("Tab")
 	}

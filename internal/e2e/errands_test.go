@@ -257,3 +257,21 @@ func TestShell(t *testing.T) {
 	assert.Equal(t, p.dir+"/app\ndrill\n", string(out))
 	assert.Equal(t, 5, cmd.ProcessState.ExitCode())
 }
+
+// An apply replaces the keeper; what it runs is ended then, and is told as that.
+func TestErrandAndApply(t *testing.T) {
+	t.Parallel()
+	const declaration = "[service.api]\nrun = \"sleep 1000\"\n[errand.long]\nrun = \"echo begun; sleep 1000\"\n"
+	p := newProject(t, declaration)
+	p.must("start")
+	s := open(t, p.dir, 110, 30)
+	s.press("5", "Enter")
+	s.see(`begun`)
+	child := p.lastRun("long").Process
+	p.write("neighbour.toml", declaration+"[service.web]\nrun = \"sleep 1000\"\n")
+	p.must("apply")
+	require.Eventually(t, func() bool { return p.lastRun("long").Result == errand.Cancelled }, patience, 20*time.Millisecond)
+	assert.False(t, child.Alive())
+	p.must("stop")
+	assert.Empty(t, p.left())
+}

@@ -159,7 +159,7 @@ func TestADayOnTheScreen(t *testing.T) {
 	text = s.see(`── api program, pid \d+`)
 	assert.Regexp(t, `url +http://127\.0\.0\.1:\d+`, text)
 	assert.Regexp(t, `check +HTTP /healthz, every 2 s`, text)
-	assert.Regexp(t, `needs +ledger, shelf, stocktake`, text)
+	assert.Regexp(t, `needs +ledger, members, shelf`, text)
 	assert.Regexp(t, `needed by +reminders, web`, text)
 	assert.Regexp(t, `● Ready for \d+\.\d s, after \d\.\d+ s`, text)
 	s.see(`processor .* % +memory .* MB`)
@@ -231,7 +231,7 @@ func TestADayOnTheScreen(t *testing.T) {
 
 	// Leave, find everything again, stop all.
 	s.press("q")
-	s.see(`6 of 7 services go on; "neighbour -C .* stop" ends them`)
+	s.see(`7 of 8 services go on; "neighbour -C .* stop" ends them`)
 	s.see(`exit 0`)
 	assert.Len(t, p.left(), 6, "they go on")
 	again := openWith(t, p.env, p.dir, 80, 24)

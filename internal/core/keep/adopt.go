@@ -40,9 +40,6 @@ func (k *Keeper) adopt() {
 		marks = append(marks, "errand."+e.Name)
 	}
 	for _, mark := range marks {
-		if k.errands.busy() { // it was this process
-			break
-		}
 		proc.Signal(census.Belonging(proc.ID{}, proc.Mark(k.project.Dir, mark)), "KILL")
 	}
 	var again, ending []string

@@ -18,10 +18,6 @@ import (
 	"neighbour/internal/core/words"
 )
 
-// underWay are the errands that this process runs. They go on when another keeper
-// takes this one's place in it.
-var underWay = &errands{running: map[int64]context.CancelFunc{}}
-
 // errands are those that the keeper runs.
 type errands struct {
 	mu      sync.Mutex
@@ -75,6 +71,7 @@ func (k *Keeper) RunErrand(ctx context.Context, name string, args []string) (err
 // what it needs is started first.
 func (k *Keeper) runErrand(e *declare.Errand, args []string, by string, start bool) (errand.Run, error) {
 	k.agree()
+	// They end when the keeper does, but not before they are told to.
 	ctx, cancel := context.WithCancel(AskedBy(context.WithoutCancel(k.ctx), by))
 	op, err := k.ops.begin(ctx, "errand "+e.Name, nil)
 	if err != nil {
@@ -244,6 +241,9 @@ func (k *Keeper) hooks(event, service string) {
 		})
 	}
 }
+
+// endLimit is how long the end of a keeper waits for the errands that it ends.
+const endLimit = 3 * time.Second
 
 // hookLimit is how long a stop of everything waits for errands that it made run.
 const hookLimit = 30 * time.Second

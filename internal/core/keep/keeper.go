@@ -145,7 +145,7 @@ func newKeeper(ctx context.Context, d *declare.Declaration, log *slog.Logger, dr
 	}
 	k.restarting, k.unsaved = map[string]bool{}, map[string]bool{}
 	k.ops = newOperations(k.tellOperations)
-	k.errands = underWay
+	k.errands = &errands{running: map[int64]context.CancelFunc{}}
 	k.records, k.usage = newRecorder(), usage.NewRecorder()
 	for _, s := range d.Services {
 		k.limited = k.limited || s.Limit != (declare.Limit{})
@@ -286,6 +286,10 @@ func (k *Keeper) Run(adopted chan<- struct{}) error {
 	all.Go(k.watchFiles)
 	all.Go(k.saveStarts)
 	all.Wait()
+	// Another keeper may take this one's place in the same process, and knows
+	// nothing of what it ran.
+	k.cancelErrands()
+	k.awaitErrands(endLimit)
 	k.background.Wait()
 	return k.history.Close()
 }

@@ -180,7 +180,8 @@ func (d *Driver) once(ctx context.Context, key string, r supervise.Request, what
 	took := since(began)
 	set(func(s *supervise.Status) {
 		s.State, s.Task, s.Reason = supervise.Starting, "", ""
-		s.Done = append(slices.Clone(s.Done[:len(s.Done)-1]), supervise.Step{What: what, Took: took})
+		s.Done = slices.DeleteFunc(slices.Clone(s.Done), func(o supervise.Step) bool { return o.What == what && !o.Began.IsZero() })
+		s.Done = append(s.Done, supervise.Step{What: what, Took: took})
 	})
 	if ctx.Err() == nil {
 		run.began, run.err = began, err

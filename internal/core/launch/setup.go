@@ -207,6 +207,9 @@ func since(t time.Time) float64 { return float64(time.Since(t).Microseconds()) /
 
 // note adds to what was done on the way to a start.
 func note(set func(func(*supervise.Status)), steps ...supervise.Step) {
+	if len(steps) == 0 {
+		return
+	}
 	set(func(s *supervise.Status) { s.Done = append(slices.Clone(s.Done), steps...) })
 }
 
