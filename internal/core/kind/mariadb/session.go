@@ -63,16 +63,15 @@ func (s *session) Close() error {
 // Exec carries out a statement. The driver would leave it to the server when ctx
 // ends, which goes on; so the server is told to end it.
 func (s *session) Exec(ctx context.Context, st sqlscript.Statement) error {
-	done := make(chan struct{})
-	defer close(done)
-	go func() {
-		select {
-		case <-done:
-		case <-ctx.Done():
-			s.interrupt()
-		}
-	}()
+	interrupted := make(chan struct{})
+	stop := context.AfterFunc(ctx, func() {
+		s.interrupt()
+		close(interrupted)
+	})
 	_, err := s.conn.ExecContext(context.WithoutCancel(ctx), st.Text)
+	if !stop() { // it must not meet the statement after this one
+		<-interrupted
+	}
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}

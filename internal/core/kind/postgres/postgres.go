@@ -401,11 +401,18 @@ func (p *provisioning) Provision(ctx context.Context, report func(string)) error
 			report("database " + name + " gets its owner " + owner)
 			statement = "alter database " + quote(name) + " owner to " + quote(owner)
 		}
-		if _, err := conn.Exec(ctx, statement).ReadAll(); err != nil {
+		if _, err := conn.Exec(ctx, statement).ReadAll(); err != nil && !exists(err) {
 			return fmt.Errorf("creating database %s: %w", name, err)
 		}
 	}
 	return p.extend(ctx, report)
+}
+
+// exists reports whether what was to be created is there by now: the keeper before
+// was killed while the server was about it.
+func exists(err error) bool {
+	var answer *pgconn.PgError
+	return errors.As(err, &answer) && slices.Contains([]string{"23505", "42P04", "42710"}, answer.Code) // unique_violation, duplicate_database, duplicate_object
 }
 
 // createUsers creates the declared users that aren't there. All but the first
@@ -433,7 +440,7 @@ func (p *provisioning) createUsers(ctx context.Context, conn *pgconn.PgConn, rep
 		if i > 0 {
 			statement += " in role " + quote(users[0])
 		}
-		if _, err := conn.Exec(ctx, statement).ReadAll(); err != nil {
+		if _, err := conn.Exec(ctx, statement).ReadAll(); err != nil && !exists(err) {
 			return fmt.Errorf("creating user %s: %w", name, err)
 		}
 	}
