@@ -28,8 +28,7 @@ type Session interface {
 	Exec(ctx context.Context, s sqlscript.Statement) error
 	// Rows returns the rows of a query, their values as text.
 	Rows(ctx context.Context, query string) ([][]string, error)
-	// Tables returns how many tables there are, and ErrNoTable if those of a
-	// database can't be counted.
+	// Tables returns how many tables there are.
 	Tables(ctx context.Context) (int, error)
 	// Waits says for what the session waits and who has it, "" if it doesn't
 	// wait. It uses a connection of its own.
@@ -113,7 +112,7 @@ func (r Record) Whole() bool { return r.Done >= r.Statements }
 // State is what a database knows of migrations.
 type State struct {
 	Records []Record // of migrations, in the order of their names
-	// Made says that the table is there.
+	// Made says that the table is there, with what the data was like before.
 	Made bool
 	// Fresh says that the database was empty before anything ran.
 	Fresh  bool
@@ -152,7 +151,6 @@ func Look(ctx context.Context, db Session) (State, error) {
 	if err != nil {
 		return s, err
 	}
-	s.Made = true
 	for _, row := range rows {
 		r := Record{Name: row[0], Checksum: row[1], doubt: row[4] == "1", prefix: row[5]}
 		r.Statements, _ = strconv.Atoi(row[2])
@@ -161,7 +159,7 @@ func Look(ctx context.Context, db Session) (State, error) {
 		r.Took, _ = strconv.ParseFloat(row[7], 64)
 		switch r.Name {
 		case data:
-			s.Fresh = r.Statements == 1
+			s.Made, s.Fresh = true, r.Statements == 1
 		case seed:
 			s.seeded = &r
 		default:
@@ -279,15 +277,16 @@ func (r *Runner) Make(ctx context.Context, s *State) error {
 	if s.Made {
 		return nil
 	}
-	tables, err := r.Tables(ctx)
-	if err != nil {
-		return err
-	}
 	if err := r.do(ctx, "CREATE TABLE IF NOT EXISTS "+Table+" (name VARCHAR(255) PRIMARY KEY, checksum VARCHAR(64) NOT NULL, statements INTEGER NOT NULL, done INTEGER NOT NULL, "+
 		"doubt INTEGER NOT NULL, prefix VARCHAR(64) NOT NULL, applied_at VARCHAR(40) NOT NULL, took_ms DOUBLE PRECISION NOT NULL)"); err != nil {
 		return fmt.Errorf("the table %s can't be made: %w", Table, err)
 	}
-	s.Made, s.Fresh = true, tables == 0
+	// Counted when the table is there: an end between the two changes nothing.
+	tables, err := r.Tables(ctx)
+	if err != nil {
+		return err
+	}
+	s.Made, s.Fresh = true, tables <= 1
 	return r.save(ctx, Record{Name: data, Statements: map[bool]int{true: 1}[s.Fresh], At: time.Now()})
 }
 
