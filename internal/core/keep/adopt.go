@@ -1,6 +1,7 @@
 package keep
 
 import (
+	"slices"
 	"time"
 
 	"neighbour/internal/core/journal"
@@ -40,7 +41,7 @@ func (k *Keeper) adopt() {
 		marks = append(marks, "errand."+e.Name)
 	}
 	for _, mark := range marks {
-		proc.Signal(census.Belonging(proc.ID{}, proc.Mark(k.project.Dir, mark)), "KILL")
+		killAll(census.Belonging(proc.ID{}, proc.Mark(k.project.Dir, mark)))
 	}
 	var again, ending []string
 	k.each(func(u *supervise.Service) {
@@ -69,7 +70,7 @@ func (k *Keeper) adopt() {
 		mark := proc.Mark(k.project.Dir, name)
 		if rest := census.Belonging(proc.ID{}, mark); len(rest) > 0 {
 			k.log.Info("ending what is left of a service", "service", name, "processes", len(rest))
-			proc.Signal(rest, "KILL")
+			killAll(rest)
 		}
 		if !known {
 			return
@@ -100,4 +101,15 @@ func (k *Keeper) adopt() {
 		k.services[name].Start(supervise.Request{At: time.Now(), Again: true, Crashed: ran == supervise.Ready || ran == supervise.Ailing})
 	}
 	k.ops.resume(state.Operations, k.progress)
+}
+
+// killAll kills processes, and waits until they are gone: what they have, such as
+// a database's memory, is wanted by those that are started next.
+func killAll(all []proc.ID) {
+	proc.Signal(all, "KILL")
+	for end := time.Now().Add(supervise.KillWait); time.Now().Before(end); time.Sleep(2 * time.Millisecond) {
+		if !slices.ContainsFunc(all, proc.ID.Alive) {
+			return
+		}
+	}
 }

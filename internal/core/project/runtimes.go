@@ -69,7 +69,9 @@ func (p *Project) withRuntimes(s *declare.Service, vars []wire.Variable) []wire.
 			continue // it is first as it is
 		}
 		dir := filepath.Dir(r.Path)
-		if filepath.Base(r.Path) != r.Program { // php8.2 is to be php
+		// A folder that is in PATH as it is has other programs, too, which are not
+		// meant; and php8.2 is to be php.
+		if filepath.Base(r.Path) != r.Program || slices.Contains(filepath.SplitList(path), dir) {
 			var err error
 			if dir, err = p.alias(s, r); err != nil {
 				continue
