@@ -19,7 +19,6 @@ import (
 type applied struct {
 	done  bool
 	files []string // names and checksums of the migrations
-	seed  string   // the checksum of the seed, once it has been looked at
 }
 
 func names(files []migrate.File) []string {
