@@ -125,28 +125,7 @@ func textRows(ctx context.Context, conn *sql.Conn, query string) ([][]string, er
 	if err != nil {
 		return nil, refused(err)
 	}
-	defer rows.Close()
-	columns, err := rows.Columns()
-	if err != nil {
-		return nil, err
-	}
-	var out [][]string
-	for rows.Next() {
-		values := make([]sql.NullString, len(columns))
-		into := make([]any, len(columns))
-		for i := range values {
-			into[i] = &values[i]
-		}
-		if err := rows.Scan(into...); err != nil {
-			return nil, err
-		}
-		row := make([]string, len(columns))
-		for i, v := range values {
-			row[i] = v.String
-		}
-		out = append(out, row)
-	}
-	return out, rows.Err()
+	return migrate.ReadRows(rows)
 }
 
 func (s *session) Tables(ctx context.Context) (int, error) {

@@ -111,27 +111,8 @@ func (s *session) Rows(ctx context.Context, query string) ([][]string, error) {
 	if err != nil {
 		return nil, refused(err)
 	}
-	defer rows.Close()
-	columns, err := rows.Columns()
-	if err != nil {
-		return nil, err
-	}
-	var out [][]string
-	for rows.Next() {
-		values, into := make([]sql.NullString, len(columns)), make([]any, len(columns))
-		for i := range values {
-			into[i] = &values[i]
-		}
-		if err := rows.Scan(into...); err != nil {
-			return nil, err
-		}
-		row := make([]string, len(columns))
-		for i, v := range values {
-			row[i] = v.String
-		}
-		out = append(out, row)
-	}
-	return out, refused(rows.Err())
+	out, err := migrate.ReadRows(rows)
+	return out, refused(err)
 }
 
 func (s *session) Tables(ctx context.Context) (int, error) {
