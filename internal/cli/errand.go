@@ -144,7 +144,7 @@ func (a *app) runErrand(ctx context.Context, p *project.Project, name string, ar
 	}
 	c, err := p.ErrandCommand(e, args, vars)
 	if err == nil {
-		c.Argv[0], err = launch.LookFor(c)
+		c.Argv[0], err = c.Program()
 	}
 	if err != nil {
 		fmt.Fprintln(rec, err)

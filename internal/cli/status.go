@@ -100,21 +100,22 @@ type jsonKeeper struct {
 }
 
 type jsonService struct {
-	Name     string            `json:"name"`
-	Kind     string            `json:"kind"`
-	State    supervise.State   `json:"state"`
-	Reason   string            `json:"reason"`
-	Needs    []string          `json:"needs"`
-	Step     int               `json:"step"`
-	Port     int               `json:"port"`
-	PID      int               `json:"pid"`
-	Version  string            `json:"version"`
-	ReadyMS  float64           `json:"ready_ms"`
-	Restarts int               `json:"restarts"`
-	Exposed  string            `json:"exposed,omitempty"`
-	Held     bool              `json:"held,omitempty"`
-	Done     []supervise.Step  `json:"done,omitempty"`
-	Facts    map[string]string `json:"facts"`
+	Name     string              `json:"name"`
+	Kind     string              `json:"kind"`
+	State    supervise.State     `json:"state"`
+	Reason   string              `json:"reason"`
+	Needs    []string            `json:"needs"`
+	Step     int                 `json:"step"`
+	Port     int                 `json:"port"`
+	PID      int                 `json:"pid"`
+	Version  string              `json:"version"`
+	ReadyMS  float64             `json:"ready_ms"`
+	Restarts int                 `json:"restarts"`
+	Exposed  string              `json:"exposed,omitempty"`
+	Held     bool                `json:"held,omitempty"`
+	Runtimes []supervise.Runtime `json:"runtimes,omitempty"`
+	Done     []supervise.Step    `json:"done,omitempty"`
+	Facts    map[string]string   `json:"facts"`
 }
 
 func (a *app) printStatus(p *project.Project, current map[string]api.Status, pid int) error {
@@ -129,7 +130,7 @@ func (a *app) printStatus(p *project.Project, current map[string]api.Status, pid
 		}
 		out.Services = append(out.Services, jsonService{
 			Name: st.Name, Kind: st.Kind, State: st.State, Reason: st.Reason, Needs: st.Needs, Step: st.Step,
-			Port: st.Port, PID: st.PID, Version: st.Version, ReadyMS: st.ReadyMS, Restarts: st.Restarts, Exposed: st.Exposed, Held: st.Held, Done: st.Done, Facts: facts,
+			Port: st.Port, PID: st.PID, Version: st.Version, ReadyMS: st.ReadyMS, Restarts: st.Restarts, Exposed: st.Exposed, Held: st.Held, Runtimes: st.Runtimes, Done: st.Done, Facts: facts,
 		})
 	}
 	return a.json(out)

@@ -2,6 +2,7 @@ package check
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/kind"
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/wire"
@@ -145,6 +147,41 @@ func committed(_ context.Context, p *project.Project) []Finding {
 			out = append(out, Finding{ID: "git/env", Level: Warns, Where: e.Write.At.String(), What: "git tracks " + e.Write.Value + ", which each start writes to",
 				Why: "passwords and ports of this machine would be committed", Remedy: "git rm --cached " + e.Write.Value + ", and add it to .gitignore, or write another file"})
 		}
+	}
+	return out
+}
+
+// errands looks for the programs of errands. What a preparation may make is not
+// missed.
+func errands(_ context.Context, p *project.Project) []Finding {
+	var out []Finding
+	for _, e := range p.Errands {
+		with := p.Service(e.WithService())
+		vars := []project.Explained{}
+		if with != nil && p.Kind(with).Info().InheritEnv {
+			own, err := p.Variables(with)
+			if err != nil {
+				continue // told of the service
+			}
+			for _, v := range own {
+				vars = append(vars, project.Explained{Variable: v})
+			}
+		}
+		c, err := p.ErrandCommand(e, nil, vars)
+		if err == nil {
+			_, err = c.Program()
+		}
+		if err == nil || len(c.Argv) > 0 && strings.Contains(c.Argv[0], "/") && with != nil && len(with.Prepare) > 0 {
+			continue
+		}
+		f := Finding{ID: "errand/" + e.Name, Level: Warns, Where: e.At.String(), Why: "the errand can't be run without"}
+		f.What, f.Remedy, _ = strings.Cut("errand "+e.Name+": "+err.Error(), "; ")
+		var missing *kind.MissingError
+		if errors.As(err, &missing) {
+			f.Packages = missing.Packages
+			f.Actions = installation(f)
+		}
+		out = append(out, f)
 	}
 	return out
 }

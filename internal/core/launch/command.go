@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
 	"regexp"
 	"slices"
 	"strings"
@@ -16,40 +15,11 @@ import (
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/errand"
 	"neighbour/internal/core/journal"
-	"neighbour/internal/core/kind"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/words"
 )
-
-// LookFor finds a command's program in the PATH that it gets, or from its folder
-// if the name has a slash.
-func LookFor(c project.Command) (string, error) {
-	paths := os.Getenv("PATH")
-	for _, v := range c.Variables {
-		if v.Name == "PATH" {
-			paths = v.Value
-		}
-	}
-	name := c.Argv[0]
-	if strings.Contains(name, "/") {
-		found := kind.InPath(name, c.Dir, c.Dir)
-		if strings.HasPrefix(name, "/") {
-			if _, err := exec.LookPath(name); err == nil {
-				return name, nil
-			}
-		}
-		if len(found) > 0 {
-			return found[0], nil
-		}
-		return "", fmt.Errorf("there is no program %s in %s", name, c.Dir)
-	}
-	if found := kind.InPath(name, paths, c.Dir); len(found) > 0 {
-		return found[0], nil
-	}
-	return "", fmt.Errorf("there is no program %s in PATH: %s", name, paths)
-}
 
 // RunErrand runs an errand of a project to its end, and keeps how that went.
 // Begun, if given, is called before the command is started, and may write what
@@ -110,7 +80,7 @@ func runErrand(ctx context.Context, p *project.Project, e *declare.Errand, args 
 	if err != nil {
 		return proc.Exit{}, err
 	}
-	if c.Argv[0], err = LookFor(c); err != nil {
+	if c.Argv[0], err = c.Program(); err != nil {
 		return proc.Exit{}, err
 	}
 	r, w, err := os.Pipe()

@@ -2,15 +2,10 @@ package launch
 
 import (
 	"fmt"
-	"os"
-	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"neighbour/internal/core/project"
-	"neighbour/internal/core/wire"
 )
 
 // What tells most of a command's output, however it comes in pieces.
@@ -43,30 +38,4 @@ func TestTail(t *testing.T) {
 	assert.Equal(t, "line 4999", tail.Last())
 	assert.LessOrEqual(t, len(tail.all), 2*tailLines, "not all of it is held")
 	assert.Equal(t, []string{"line 4998", "line 4999"}, tail.lines(2))
-}
-
-func TestLookFor(t *testing.T) {
-	dir, own := t.TempDir(), t.TempDir()
-	for _, path := range []string{filepath.Join(dir, "bin", "tool"), filepath.Join(own, "tool")} {
-		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
-		require.NoError(t, os.WriteFile(path, []byte("#!/bin/sh\n"), 0o755))
-	}
-	in := func(path string) []project.Explained {
-		return []project.Explained{{Variable: wire.Variable{Name: "PATH", Value: path}}}
-	}
-	for _, c := range []struct{ name, path, want string }{
-		{"bin/tool", "/nowhere", filepath.Join(dir, "bin", "tool")},
-		{"./bin/tool", "/nowhere", filepath.Join(dir, "bin", "tool")},
-		{filepath.Join(own, "tool"), "/nowhere", filepath.Join(own, "tool")},
-		{"tool", own, filepath.Join(own, "tool")},
-		{"tool", "bin", filepath.Join(dir, "bin", "tool")}, // seen from its folder
-	} {
-		got, err := LookFor(project.Command{Argv: []string{c.name}, Dir: dir, Variables: in(c.path)})
-		require.NoError(t, err, c.name)
-		assert.Equal(t, c.want, filepath.Clean(got), c.name)
-	}
-	for name, says := range map[string]string{"none": "there is no program none in PATH: /nowhere", "bin/none": "there is no program bin/none in " + dir, "/none": "there is no program /none in "} {
-		_, err := LookFor(project.Command{Argv: []string{name}, Dir: dir, Variables: in("/nowhere")})
-		assert.ErrorContains(t, err, says)
-	}
 }

@@ -10,6 +10,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 	"sync"
 	"syscall"
@@ -353,12 +354,24 @@ func (d *Driver) Starter() (probe.Probe, func(context.Context, func(func(*superv
 		if err == nil {
 			return nil
 		}
+		d.endProvisioning()
 		return &supervise.Failure{Reason: err.Error(), Remarks: blame(d.svc, []string{err.Error()})}
 	}
 	if d.declaresCheck() {
 		return check, provision, nil
 	}
 	return p, provision, nil
+}
+
+// endProvisioning lets go of what provisioning has kept for setting up.
+func (d *Driver) endProvisioning() {
+	d.mu.Lock()
+	p := d.provisioning
+	d.provisioning = nil
+	d.mu.Unlock()
+	if c, ok := p.(io.Closer); ok {
+		go c.Close() // saying goodbye takes longer than the start should
+	}
 }
 
 // LastLines returns the lines of output since the launch that tell most, and

@@ -32,6 +32,7 @@ func names(files []migrate.File) []string {
 // SetUp runs the migrations that are due in the service's database, and seeds
 // fresh data.
 func (d *Driver) SetUp(ctx context.Context, set func(func(*supervise.Status))) error {
+	defer d.endProvisioning()
 	sc := d.svc.Scripts()
 	m, ok := d.kind.(kind.Migrator)
 	if !ok || sc.Migrations.Value == "" && sc.Seed.IsZero() {
@@ -264,7 +265,7 @@ func (d *Driver) seedByCommand(ctx context.Context, set func(func(*supervise.Sta
 	if err != nil {
 		return err
 	}
-	if c.Argv[0], err = LookFor(c); err != nil {
+	if c.Argv[0], err = c.Program(); err != nil {
 		return err
 	}
 	exit, took, remarks, err := d.runInLog(ctx, "seed."+d.svc.Name, c.Argv, c.Environ(), c.Dir, nil)

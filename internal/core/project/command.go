@@ -1,12 +1,16 @@
 package project
 
 import (
+	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
 
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/kind/program"
 )
 
 // Command is a command that is ready to be executed.
@@ -86,4 +90,36 @@ func (c Command) Environ() []string {
 		env = append(env, v.Name+"="+v.Value)
 	}
 	return env
+}
+
+// Program finds the command's program: in the PATH that it gets, or from its folder
+// if the name has a slash. Where a package has it, the error is a
+// *kind.MissingError.
+func (c Command) Program() (string, error) {
+	paths := os.Getenv("PATH")
+	for _, v := range c.Variables {
+		if v.Name == "PATH" {
+			paths = v.Value
+		}
+	}
+	name := c.Argv[0]
+	switch {
+	case strings.HasPrefix(name, "/"):
+		if _, err := exec.LookPath(name); err == nil {
+			return name, nil
+		}
+		return "", fmt.Errorf("there is no program %s", name)
+	case strings.Contains(name, "/"):
+		if found := kind.InPath(name, c.Dir, c.Dir); len(found) > 0 {
+			return found[0], nil
+		}
+		return "", fmt.Errorf("there is no program %s in %s", name, c.Dir)
+	}
+	if found := kind.InPath(name, paths, c.Dir); len(found) > 0 {
+		return found[0], nil
+	}
+	if p := program.Packages(name); p != (kind.Packages{}) {
+		return "", &kind.MissingError{Program: name, Looked: "PATH: " + paths, Packages: p}
+	}
+	return "", fmt.Errorf("there is no program %s in PATH: %s", name, paths)
 }

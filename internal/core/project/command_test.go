@@ -1,7 +1,10 @@
 package project
 
 import (
+	"neighbour/internal/core/wire"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -33,4 +36,30 @@ func TestArgumentsArePassedAsTheyAre(t *testing.T) {
 			assert.Equal(r, want, string(out), "%q", argv)
 		}
 	})
+}
+
+func TestProgramsOfCommands(t *testing.T) {
+	dir, own := t.TempDir(), t.TempDir()
+	for _, path := range []string{filepath.Join(dir, "bin", "tool"), filepath.Join(own, "tool")} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte("#!/bin/sh\n"), 0o755))
+	}
+	in := func(path string) []Explained {
+		return []Explained{{Variable: wire.Variable{Name: "PATH", Value: path}}}
+	}
+	for _, c := range []struct{ name, path, want string }{
+		{"bin/tool", "/nowhere", filepath.Join(dir, "bin", "tool")},
+		{"./bin/tool", "/nowhere", filepath.Join(dir, "bin", "tool")},
+		{filepath.Join(own, "tool"), "/nowhere", filepath.Join(own, "tool")},
+		{"tool", own, filepath.Join(own, "tool")},
+		{"tool", "bin", filepath.Join(dir, "bin", "tool")}, // seen from its folder
+	} {
+		got, err := Command{Argv: []string{c.name}, Dir: dir, Variables: in(c.path)}.Program()
+		require.NoError(t, err, c.name)
+		assert.Equal(t, c.want, filepath.Clean(got), c.name)
+	}
+	for name, says := range map[string]string{"none": "there is no program none in PATH: /nowhere", "bin/none": "there is no program bin/none in " + dir, "/none": "there is no program /none", "node": "node is not installed (looked in PATH: /nowhere)"} {
+		_, err := Command{Argv: []string{name}, Dir: dir, Variables: in("/nowhere")}.Program()
+		assert.ErrorContains(t, err, says)
+	}
 }

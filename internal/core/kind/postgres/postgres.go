@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -293,7 +294,8 @@ type provisioning struct {
 	in   *kind.Instance
 	conn *pgconn.PgConn
 	// fresh says that the connection is to no database of the declaration.
-	fresh bool
+	fresh   bool
+	closing sync.Once
 }
 
 // Check logs in once the server says that it can: one that is asked too early
@@ -337,10 +339,12 @@ func (p *provisioning) State(ctx context.Context) (migrate.State, bool) {
 
 // Close ends the connection.
 func (p *provisioning) Close() error {
-	if p.conn == nil {
-		return nil
-	}
-	return p.conn.Close(context.Background())
+	p.closing.Do(func() {
+		if p.conn != nil {
+			_ = p.conn.Close(context.Background()) // the server notices either way
+		}
+	})
+	return nil
 }
 
 // serverStatus returns what a server writes of itself into the last line of

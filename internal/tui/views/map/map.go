@@ -292,6 +292,8 @@ func what(s api.Status) string {
 	switch {
 	case s.Held:
 		return display.Plain(s.Reason)
+	case s.State == supervise.Preparing && len(s.Lines) > 0 && s.Lines[len(s.Lines)-1].At.After(s.Since):
+		return display.Plain(s.Reason + ": " + s.Lines[len(s.Lines)-1].Text)
 	case s.State == supervise.Waiting || s.State == supervise.Preparing || s.State == supervise.Failed || s.State == supervise.Ailing:
 		return display.Plain(s.Reason)
 	case s.State == supervise.Starting && s.Reason != "":
@@ -411,6 +413,12 @@ var bars = []struct {
 // drawStrip draws the latest checks, the newest at the right: a bar for how
 // long each took, a cross for one that failed, a dot where there was none.
 func (v *mapView) drawStrip(c *ui.Canvas, x, y, width int, s api.Status) {
+	if step, under := s.UnderWay(); under && step.Usual > 0 { // how far it is, against the last time
+		done := min(width, int(float64(v.Now.Sub(step.Began).Milliseconds())/step.Usual*float64(width)))
+		c.Text(x, y, ui.Busy, strings.Repeat("▄", done))
+		c.Text(x+done, y, ui.Line, strings.Repeat("·", width-done))
+		return
+	}
 	recent := s.Checks.Recent
 	recent = recent[max(0, len(recent)-width):]
 	c.Text(x, y, ui.Line, strings.Repeat("·", width-len(recent)))
