@@ -74,7 +74,7 @@ func (s *screen) press(keys ...string) {
 			time.Sleep(5 * time.Millisecond)
 		}
 		if k == "Escape" { // with a key at once behind it, it would be Alt
-			time.Sleep(120 * time.Millisecond)
+			time.Sleep(400 * time.Millisecond)
 		}
 	}
 }
