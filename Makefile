@@ -64,7 +64,7 @@ faults: ## what goes wrong around keepers, services and machines, with real proc
 
 FUZZ ?= 3s
 fuzz: ## each fuzz test for a few seconds; longer with FUZZ=10m
-	@for f in declare/FuzzParse declare/FuzzEdit wire/FuzzEnvFile journal/FuzzEntries keep/FuzzState; do \
+	@for f in declare/FuzzParse declare/FuzzEdit wire/FuzzEnvFile journal/FuzzEntries keep/FuzzState sqlscript/FuzzSplit; do \
 	  $(GO) test -run '^$$' -fuzz "^$${f#*/}$$" -fuzztime $(FUZZ) ./internal/core/$${f%/*} || exit 1; done
 	$(GO) test -run '^$$' -fuzz '^FuzzRequests$$' -fuzztime $(FUZZ) ./internal/api
 
