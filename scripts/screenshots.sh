@@ -82,11 +82,11 @@ picture init 142 38 dark "built in" "Enter BSpace BSpace BSpace BSpace BSpace BS
 # The first catches the start while it is under way.
 picture start 142 38 dark "1 starting" "wait0.2" -- demo
 picture map 142 38 dark "8 of 8 ready" "Right Right wait12" -- demo
-picture mail 142 38 dark "8 of 8 ready" "Down Down wait4" -- demo
+picture mail 142 38 dark "8 of 8 ready" "Down Down Down wait4" -- demo
 picture logs 142 38 dark "failed" "wait9 2 wait1 / d r a w e r Enter wait1" -- demo --trouble
 picture small 80 24 dark "8 of 8 ready" "Right Right wait1" -- demo
 picture help 142 38 dark "8 of 8 ready" "? wait1" -- demo
-picture edit 142 38 dark "8 of 8 ready" "n Right Right Right Right Tab s h e l f 2 wait1" -- demo
+picture edit 142 38 dark "8 of 8 ready" "n Right Right Right Right Right Tab s h e l f 2 wait1" -- demo
 picture finder 142 38 dark "8 of 8 ready" "Down C-p wait0.3 l e d g wait1" -- demo
 picture failed 142 38 dark "failed" "wait9 / n o t i Enter Escape wait1" -- demo --trouble
 picture checks 142 38 dark "failed" "wait6 7 wait1 Up Up Up Up Up Up wait1" -- demo --trouble
