@@ -156,3 +156,28 @@ func TestMoment(t *testing.T) {
 	assert.Equal(t, 650.0, s.Next(700, -1))
 	assert.Equal(t, 800.0, s.Next(800, 1), "there is none after it")
 }
+
+// What is done before and beside a service's own start makes it cold, and is what
+// could be left out.
+func TestPhasesThatPrepare(t *testing.T) {
+	for is, want := range map[Kind]bool{Waiting: false, Starting: false, Preparing: true, Migrating: true, Seeding: true, Errand: true} {
+		assert.Equal(t, want, is.Prepares(), is)
+		s := Start{Result: Ready, Took: 500, Services: []Service{{Name: "ledger", Result: Ready, Phases: []Phase{{Is: Starting, To: 100}, {Is: is, From: 100, To: 400, What: "x"}, {Is: Starting, From: 400, To: 500}}}}}
+		assert.Equal(t, want, s.Services[0].Cold(), is)
+		all := WhatIfs(&s)
+		if !want {
+			assert.Empty(t, all, is)
+			continue
+		}
+		name := map[Kind]string{Preparing: "x", Errand: "x", Migrating: "migrations", Seeding: "seed"}[is]
+		if assert.Len(t, all, 1, is) {
+			assert.Equal(t, WhatIf{"ledger", name, 200}, all[0], is)
+		}
+	}
+	s := Start{Took: 900, Result: UnderWay, Services: []Service{{Name: "a", Result: Ready, Phases: []Phase{{Is: Starting, To: 100}}}, {Name: "b", Phases: []Phase{{Is: Migrating, From: 100}}}, {Name: "c"}}}
+	s.Cancel(900, "the keeper ended")
+	assert.Equal(t, Cancelled, s.Result)
+	assert.Equal(t, Ready, s.Services[0].Result, "what was ready was so")
+	assert.Equal(t, Phase{Is: Migrating, From: 100, To: 900}, s.Services[1].Phases[0])
+	assert.Equal(t, "the keeper ended", s.Services[2].Reason)
+}
