@@ -22,15 +22,17 @@ import (
 	"neighbour/internal/testkit"
 )
 
-// databases are the kinds that files of SQL can change, each with its declaration
-// and the syntax that differs.
-var databases = map[string]struct {
+// database is a kind that files of SQL can change, with its declaration and the
+// syntax that differs.
+type database struct {
 	declaration, driver string
 	need                []string
 	wrong               string // a statement that fails on its second line
 	says                string
 	half                bool // what comes before it stays
-}{
+}
+
+var databases = map[string]database{
 	"sqlite": {"kind = \"sqlite\"\nfile = \"app.db\"", "sqlite", nil,
 		"insert into loan values (3);\nselect id from\nnowhere;", "no such table: nowhere", false},
 	"postgres": {"kind = \"postgres\"\ndatabases = [\"toolshed\"]\nusers = [\"shed\"]", "pgx", []string{testkit.Postgres, "postgres"},
@@ -86,56 +88,51 @@ func migrated(t testing.TB, declaration string) *project {
 }
 
 func TestMigrations(t *testing.T) {
-	t.Parallel()
-	for name, d := range databases {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			need(t, d.need)
-			p := migrated(t, d.declaration)
-			m := p.migrations()
-			assert.Equal(t, "ledger doesn't run", m.Unknown)
-			p.must("start")
-			assert.Equal(t, "drill saw; and its blade", p.query(d.driver, "select name from tool order by name"))
-			p.must("stop")
-			p.must("start")
-			assert.Equal(t, "1", p.query(d.driver, "select count(*) from loan"), "each once")
-			assert.Equal(t, "2", p.query(d.driver, "select count(*) from tool"), "seeded once")
+	eachDatabase(t, func(t *testing.T, name string, d database) {
+		p := migrated(t, d.declaration)
+		m := p.migrations()
+		assert.Equal(t, "ledger doesn't run", m.Unknown)
+		p.must("start")
+		assert.Equal(t, "drill saw; and its blade", p.query(d.driver, "select name from tool order by name"))
+		p.must("stop")
+		p.must("start")
+		assert.Equal(t, "1", p.query(d.driver, "select count(*) from loan"), "each once")
+		assert.Equal(t, "2", p.query(d.driver, "select count(*) from tool"), "seeded once")
 
-			// One fails: the database stays ready, what needs it waits, and says where.
-			path := strings.TrimSpace(p.must("migrations", "new", "Third one"))
-			assert.Equal(t, "db/changes/003_third_one.sql", path)
-			p.write(path, d.wrong)
-			p.must("stop", "api")
-			r := p.run("start")
-			assert.Equal(t, 1, r.code)
-			assert.Contains(t, r.stderr, "its migrations failed: db/changes/003_third_one.sql:")
-			assert.Contains(t, r.stderr, d.says)
-			assert.Contains(t, r.stderr, "for ledger, whose migrations failed: db/changes/003_third_one.sql:")
-			assert.Equal(t, "ready", p.status().Service["ledger"].State)
-			assert.Equal(t, "waiting", p.status().Service["api"].State)
-			kept := "1"
-			if d.half {
-				kept = "2"
-				assert.Contains(t, r.stderr, "the 1 statement before it ran and stay")
-				assert.Equal(t, launch.MigrationHalf, p.migrations().Files[2].State)
-			}
-			assert.Equal(t, kept, p.query(d.driver, "select count(*) from loan"))
+		// One fails: the database stays ready, what needs it waits, and says where.
+		path := strings.TrimSpace(p.must("migrations", "new", "Third one"))
+		assert.Equal(t, "db/changes/003_third_one.sql", path)
+		p.write(path, d.wrong)
+		p.must("stop", "api")
+		r := p.run("start")
+		assert.Equal(t, 1, r.code)
+		assert.Contains(t, r.stderr, "its migrations failed: db/changes/003_third_one.sql:")
+		assert.Contains(t, r.stderr, d.says)
+		assert.Contains(t, r.stderr, "for ledger, whose migrations failed: db/changes/003_third_one.sql:")
+		assert.Equal(t, "ready", p.status().Service["ledger"].State)
+		assert.Equal(t, "waiting", p.status().Service["api"].State)
+		kept := "1"
+		if d.half {
+			kept = "2"
+			assert.Contains(t, r.stderr, "the 1 statement before it ran and stay")
+			assert.Equal(t, launch.MigrationHalf, p.migrations().Files[2].State)
+		}
+		assert.Equal(t, kept, p.query(d.driver, "select count(*) from loan"))
 
-			// Mended, it goes on: nothing runs twice.
-			p.write(path, "insert into loan values (3);\ninsert into loan values (4);")
-			p.must("start")
-			assert.Equal(t, "3", p.query(d.driver, "select count(*) from loan"))
-			m = p.migrations()
-			assert.Equal(t, "done", m.Seed)
-			for _, f := range m.Files {
-				assert.Equal(t, launch.MigrationApplied, f.State, f.Name)
-			}
-			p.write("db/changes/004_more.sql", "insert into loan values (5);")
-			p.must("start")
-			assert.Equal(t, "4", p.query(d.driver, "select count(*) from loan"), "also while it runs")
-			assert.Contains(t, p.must("starts", "0"), "ledger")
-		})
-	}
+		// Mended, it goes on: nothing runs twice.
+		p.write(path, "insert into loan values (3);\ninsert into loan values (4);")
+		p.must("start")
+		assert.Equal(t, "3", p.query(d.driver, "select count(*) from loan"))
+		m = p.migrations()
+		assert.Equal(t, "done", m.Seed)
+		for _, f := range m.Files {
+			assert.Equal(t, launch.MigrationApplied, f.State, f.Name)
+		}
+		p.write("db/changes/004_more.sql", "insert into loan values (5);")
+		p.must("start")
+		assert.Equal(t, "4", p.query(d.driver, "select count(*) from loan"), "also while it runs")
+		assert.Contains(t, p.must("starts", "0"), "ledger")
+	})
 }
 
 // Files that are at odds with what ran, each said with what to do.
@@ -186,76 +183,66 @@ func TestMigrationsAtOdds(t *testing.T) {
 
 // A migration that waits for another client says for whom.
 func TestMigrationWaitsForALock(t *testing.T) {
-	t.Parallel()
-	for name, d := range databases {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			need(t, d.need)
-			p := migrated(t, d.declaration)
-			p.must("start")
-			db := p.open(d.driver)
-			defer db.Close()
-			conn, err := db.Conn(t.Context())
-			require.NoError(t, err)
-			_, err = conn.ExecContext(t.Context(), map[string]string{"sqlite": "begin immediate"}[name]+map[string]string{"postgres": "begin", "mariadb": "begin"}[name])
-			require.NoError(t, err)
-			_, err = conn.ExecContext(t.Context(), "insert into loan values (9)")
-			require.NoError(t, err)
-			p.write("db/changes/003_wide.sql", "alter table loan add note integer;")
-			p.must("start", "--no-wait")
-			var s status
-			p.eventually(func(now status) bool {
-				s = now
-				return strings.Contains(now.Service["ledger"].Reason, ", which waits for a lock of ")
-			})
-			assert.Contains(t, s.Service["ledger"].Reason, "003_wide.sql, which waits for a lock of ")
-			_, err = conn.ExecContext(t.Context(), "commit")
-			require.NoError(t, err)
-			conn.Close()
-			p.must("start")
-			assert.Equal(t, "2", p.query(d.driver, "select count(*) from loan"))
+	eachDatabase(t, func(t *testing.T, name string, d database) {
+		p := migrated(t, d.declaration)
+		p.must("start")
+		db := p.open(d.driver)
+		defer db.Close()
+		conn, err := db.Conn(t.Context())
+		require.NoError(t, err)
+		_, err = conn.ExecContext(t.Context(), map[string]string{"sqlite": "begin immediate"}[name]+map[string]string{"postgres": "begin", "mariadb": "begin"}[name])
+		require.NoError(t, err)
+		_, err = conn.ExecContext(t.Context(), "insert into loan values (9)")
+		require.NoError(t, err)
+		p.write("db/changes/003_wide.sql", "alter table loan add note integer;")
+		p.must("start", "--no-wait")
+		var s status
+		p.eventually(func(now status) bool {
+			s = now
+			return strings.Contains(now.Service["ledger"].Reason, ", which waits for a lock of ")
 		})
-	}
+		assert.Contains(t, s.Service["ledger"].Reason, "003_wide.sql, which waits for a lock of ")
+		_, err = conn.ExecContext(t.Context(), "commit")
+		require.NoError(t, err)
+		conn.Close()
+		p.must("start")
+		assert.Equal(t, "2", p.query(d.driver, "select count(*) from loan"))
+	})
 }
 
 func TestReset(t *testing.T) {
-	t.Parallel()
-	for name, d := range databases {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			need(t, d.need)
-			p := migrated(t, d.declaration)
-			p.write("neighbour.toml", string(must(os.ReadFile(filepath.Join(p.dir, "neighbour.toml"))))+
-				"[errand.fill]\nwith = \"api\"\nrun = \"echo filled >>filled\"\nbefore = [\"api\"]\n[errand.told]\nrun = \"echo emptied >>emptied\"\non = { reset = \"ledger\" }\n")
-			p.must("start")
-			p.holds("filled", "filled\n")
-			db := p.open(d.driver)
-			_, err := db.Exec("insert into loan values (7)")
-			require.NoError(t, err)
-			db.Close()
-			api := p.status().Service["api"].PID
+	eachDatabase(t, func(t *testing.T, name string, d database) {
+		p := migrated(t, d.declaration)
+		p.write("neighbour.toml", string(must(os.ReadFile(filepath.Join(p.dir, "neighbour.toml"))))+
+			"[errand.fill]\nwith = \"api\"\nrun = \"echo filled >>filled\"\nbefore = [\"api\"]\n[errand.told]\nrun = \"echo emptied >>emptied\"\non = { reset = \"ledger\" }\n")
+		p.must("start")
+		p.holds("filled", "filled\n")
+		db := p.open(d.driver)
+		_, err := db.Exec("insert into loan values (7)")
+		require.NoError(t, err)
+		db.Close()
+		api := p.status().Service["api"].PID
 
-			r := p.run("reset", "ledger")
-			assert.Equal(t, 2, r.code)
-			assert.Contains(t, r.stderr, "on disk will be lost")
-			assert.Contains(t, r.stderr, "3 tables")
-			assert.Contains(t, r.stderr, "stopped for it, and started again: api")
-			assert.Contains(t, r.stderr, "--yes answers it")
-			assert.Equal(t, "2", p.query(d.driver, "select count(*) from loan"), "nothing was done")
+		r := p.run("reset", "ledger")
+		assert.Equal(t, 2, r.code)
+		assert.Contains(t, r.stderr, "on disk will be lost")
+		assert.Contains(t, r.stderr, "3 tables")
+		assert.Contains(t, r.stderr, "stopped for it, and started again: api")
+		assert.Contains(t, r.stderr, "--yes answers it")
+		assert.Equal(t, "2", p.query(d.driver, "select count(*) from loan"), "nothing was done")
 
-			p.must("reset", "ledger", "--yes")
-			assert.Equal(t, "1", p.query(d.driver, "select count(*) from loan"))
-			assert.Equal(t, "2", p.query(d.driver, "select count(*) from tool"), "it is seeded again")
-			assert.NotEqual(t, api, p.status().Service["api"].PID)
-			p.holds("filled", "filled\nfilled\n") // the data is another
-			p.holds("emptied", "emptied\n")
-			p.must("restart", "api")
-			p.holds("filled", "filled\nfilled\n")
-			r = p.run("reset", "api", "--yes")
-			assert.Equal(t, 1, r.code)
-			assert.Contains(t, r.stderr, "api is of kind program, which keeps no data of its own")
-		})
-	}
+		p.must("reset", "ledger", "--yes")
+		assert.Equal(t, "1", p.query(d.driver, "select count(*) from loan"))
+		assert.Equal(t, "2", p.query(d.driver, "select count(*) from tool"), "it is seeded again")
+		assert.NotEqual(t, api, p.status().Service["api"].PID)
+		p.holds("filled", "filled\nfilled\n") // the data is another
+		p.holds("emptied", "emptied\n")
+		p.must("restart", "api")
+		p.holds("filled", "filled\nfilled\n")
+		r = p.run("reset", "api", "--yes")
+		assert.Equal(t, 1, r.code)
+		assert.Contains(t, r.stderr, "api is of kind program, which keeps no data of its own")
+	})
 }
 
 func must[T any](v T, err error) T {
@@ -276,55 +263,59 @@ func kills() int {
 // Whenever keeper or server are killed, the next start ends with each migration
 // and the seed done exactly once.
 func TestKilledWhileMigrating(t *testing.T) {
+	eachDatabase(t, func(t *testing.T, name string, d database) {
+		p := migrated(t, d.declaration)
+		const files = 40
+		for i := 3; i <= files; i++ {
+			p.write(fmt.Sprintf("db/changes/%03d_x.sql", i), fmt.Sprintf("create table t%d (id integer primary key);\ninsert into loan values (%d);\nalter table t%d add note integer;\n", i, i, i))
+		}
+		p.must("start", "ledger")
+		for range kills() {
+			what := []string{"keeper", "server"}[rand.IntN(2)]
+			if name == "sqlite" {
+				what = "keeper"
+			}
+			before := p.status().Service["ledger"].PID
+			require.NoError(t, os.WriteFile(filepath.Join(p.dir, "reset.log"), nil, 0o600))
+			done := make(chan struct{})
+			go func() {
+				p.run("reset", "ledger", "--yes")
+				close(done)
+			}()
+			if name != "sqlite" {
+				p.eventually(func(s status) bool { l := s.Service["ledger"]; return l.PID != 0 && l.PID != before })
+			}
+			time.Sleep(rand.N(400 * time.Millisecond))
+			if s := p.status(); what == "keeper" && s.Keeper != nil {
+				_ = syscall.Kill(s.Keeper.PID, syscall.SIGKILL)
+			} else if pid := s.Service["ledger"].PID; pid != 0 {
+				_ = syscall.Kill(pid, syscall.SIGKILL)
+			}
+			<-done
+			p.must("start", "ledger")
+			assert.Equal(t, strconv.Itoa(files-1), p.query(d.driver, "select count(*) from loan"), "%s killed", what)
+			assert.Equal(t, "2", p.query(d.driver, "select count(*) from tool"), "%s killed", what)
+			m := p.migrations()
+			for _, f := range m.Files {
+				assert.Equal(t, launch.MigrationApplied, f.State, f.Name)
+			}
+			assert.Equal(t, "done", m.Seed)
+		}
+	})
+}
+
+// eachDatabase runs a test with each database whose server is there, at the same
+// time.
+func eachDatabase(t *testing.T, test func(t *testing.T, name string, d database)) {
 	t.Parallel()
 	for name, d := range databases {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			need(t, d.need)
-			p := migrated(t, d.declaration)
-			const files = 40
-			for i := 3; i <= files; i++ {
-				p.write(fmt.Sprintf("db/changes/%03d_x.sql", i), fmt.Sprintf("create table t%d (id integer primary key);\ninsert into loan values (%d);\nalter table t%d add note integer;\n", i, i, i))
+			if len(d.need) > 0 {
+				testkit.Need(t, d.need...)
 			}
-			p.must("start", "ledger")
-			for range kills() {
-				what := []string{"keeper", "server"}[rand.IntN(2)]
-				if name == "sqlite" {
-					what = "keeper"
-				}
-				before := p.status().Service["ledger"].PID
-				require.NoError(t, os.WriteFile(filepath.Join(p.dir, "reset.log"), nil, 0o600))
-				done := make(chan struct{})
-				go func() {
-					p.run("reset", "ledger", "--yes")
-					close(done)
-				}()
-				if name != "sqlite" {
-					p.eventually(func(s status) bool { l := s.Service["ledger"]; return l.PID != 0 && l.PID != before })
-				}
-				time.Sleep(rand.N(400 * time.Millisecond))
-				if s := p.status(); what == "keeper" && s.Keeper != nil {
-					_ = syscall.Kill(s.Keeper.PID, syscall.SIGKILL)
-				} else if pid := s.Service["ledger"].PID; pid != 0 {
-					_ = syscall.Kill(pid, syscall.SIGKILL)
-				}
-				<-done
-				p.must("start", "ledger")
-				assert.Equal(t, strconv.Itoa(files-1), p.query(d.driver, "select count(*) from loan"), "%s killed", what)
-				assert.Equal(t, "2", p.query(d.driver, "select count(*) from tool"), "%s killed", what)
-				m := p.migrations()
-				for _, f := range m.Files {
-					assert.Equal(t, launch.MigrationApplied, f.State, f.Name)
-				}
-				assert.Equal(t, "done", m.Seed)
-			}
+			test(t, name, d)
 		})
-	}
-}
-
-func need(t *testing.T, programs []string) {
-	if len(programs) > 0 {
-		testkit.Need(t, programs...)
 	}
 }
 

@@ -61,7 +61,7 @@ env.OWN = "own"
 [errand.fails]
 run = "echo before; echo 'Error: no such tool' >&2; exit 7"
 [errand.waits]
-run = "trap 'echo told; exit 4' TERM; echo begun; while :; do sleep 0.05; done"
+run = "trap 'echo told; exit 4' TERM; echo begun; echo up >trapped; while :; do sleep 0.05; done"
 [errand.asks]
 run = "echo done"
 ask = "Really?"
@@ -106,7 +106,7 @@ func TestErrands(t *testing.T) {
 	require.Eventually(t, func() bool {
 		return p.lastRun("waits").Result == errand.UnderWay && p.lastRun("waits").Process.PID != 0
 	}, patience, 20*time.Millisecond)
-	time.Sleep(200 * time.Millisecond) // for its trap
+	p.holds("trapped", "up\n")
 	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
 	_ = cmd.Wait()
 	assert.Equal(t, 4, cmd.ProcessState.ExitCode())
