@@ -86,6 +86,10 @@ func (s *Store) Begin(r Run) (*Recording, error) {
 	if err := os.MkdirAll(s.dir, 0o700); err != nil {
 		return nil, err
 	}
+	// Nothing is written through a link.
+	if info, err := os.Lstat(s.dir); err != nil || !info.IsDir() {
+		return nil, errors.Join(err, fmt.Errorf("%s is no folder but leads elsewhere; remove it", s.dir))
+	}
 	me, err := proc.Identify(os.Getpid())
 	if err != nil {
 		return nil, err

@@ -3,6 +3,8 @@ package errand
 import (
 	"bytes"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -63,4 +65,15 @@ func TestLongOutput(t *testing.T) {
 	assert.LessOrEqual(t, len(out), mostBytes)
 	assert.True(t, strings.HasPrefix(string(out), leftOut), string(out[:60]))
 	assert.True(t, strings.HasSuffix(string(out), "\nthe end\n"))
+}
+
+// A link in the place of the folder leads nothing elsewhere.
+func TestLinkedFolder(t *testing.T) {
+	dir, outside := t.TempDir(), t.TempDir()
+	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "errands")))
+	_, err := NewStore(filepath.Join(dir, "errands")).Begin(Run{Errand: "count"})
+	assert.ErrorContains(t, err, "is no folder but leads elsewhere; remove it")
+	entries, err := os.ReadDir(outside)
+	require.NoError(t, err)
+	assert.Empty(t, entries)
 }

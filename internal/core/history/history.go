@@ -94,7 +94,7 @@ func (d *DB) open(ctx context.Context, make bool) (*sql.DB, error) {
 	db.SetMaxOpenConns(1)
 	var has int
 	if err := db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&has); err != nil {
-		return nil, errors.Join(err, db.Close())
+		return nil, errors.Join(fmt.Errorf("%s can't be read: %w; it must be yours, with rights to read and write it", d.path, err), db.Close())
 	}
 	if has > version {
 		return nil, errors.Join(fmt.Errorf("%s was made by a newer Neighbour, so nothing is added to it", d.path), db.Close())

@@ -86,6 +86,11 @@ func (k *Keeper) Reset(ctx context.Context, names ...string) (began time.Time, e
 			again = append(again, name)
 		}
 	}
+	// First, so that what can't be noted stops this before anything is lost.
+	if err := k.project.ForgetErrands(names...); err != nil {
+		k.ops.finish(op, err)
+		return began, err
+	}
 	k.stopAll(set, nil)
 	for _, name := range names {
 		if err := k.project.Empty(name); err != nil {
@@ -94,10 +99,6 @@ func (k *Keeper) Reset(ctx context.Context, names ...string) (began time.Time, e
 			return began, err
 		}
 		k.note(name, "reset", journal.Warn, "its data was emptied")
-	}
-	if err := k.project.ForgetErrands(names...); err != nil {
-		k.ops.finish(op, err)
-		return began, err
 	}
 	began = k.startAll(op.By, k.plan.WithNeeds(again...), again, false)
 	k.ops.release(op, k.progress)
