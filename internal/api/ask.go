@@ -10,6 +10,7 @@ import (
 	"neighbour/internal/core/check"
 	"neighbour/internal/core/history"
 	"neighbour/internal/core/insight"
+	"neighbour/internal/core/journal"
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/launch"
 	"neighbour/internal/core/project"
@@ -37,6 +38,11 @@ type Questions interface {
 	ErrandOutput(ctx context.Context, id, from int64) (keep.ErrandOutput, error)
 	// Migrations lists the migrations of a database.
 	Migrations(ctx context.Context, service string) (launch.Migrations, error)
+	// Logs asks for a part of the time line of what services printed.
+	Logs(ctx context.Context, q LogQuery) (journal.Answer, error)
+	// TailLogs gives write what comes after a place from now on, until the context
+	// ends or who answers is gone.
+	TailLogs(ctx context.Context, q LogQuery, write func(journal.Entry)) error
 	// Checks makes all checks.
 	Checks(ctx context.Context) ([]check.Finding, error)
 }
@@ -71,6 +77,25 @@ func (h here) StartReport(ctx context.Context, id int64) (starts.Report, error) 
 	db := history.New(h.project.HistoryFile(), nil)
 	defer db.Close()
 	return db.Report(ctx, id)
+}
+
+func (h here) Logs(ctx context.Context, q LogQuery) (journal.Answer, error) {
+	query, err := readLogQuery(q.values())
+	if err != nil {
+		return journal.Answer{}, err
+	}
+	return journal.Read(ctx, h.project.LogDir(), query)
+}
+
+func (h here) TailLogs(ctx context.Context, q LogQuery, write func(journal.Entry)) error {
+	query, err := readLogQuery(q.values())
+	if err != nil {
+		return err
+	}
+	if err := h.project.EnsureDirs(); err != nil {
+		return err
+	}
+	return journal.Tail(ctx, h.project.LogDir(), query, write)
 }
 
 func (h here) Wiring(context.Context) (insight.Wiring, error) {

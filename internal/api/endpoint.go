@@ -71,6 +71,8 @@ var (
 	logsEndpoint  = endpoint[none, journal.Answer]{method: "GET", path: "/logs", summary: "A part of the time line of what services printed", query: logQuery}
 	countEndpoint = endpoint[none, journal.Count]{method: "GET", path: "/logs/count", stream: true, summary: "How many entries there would be without a limit",
 		details: "Events tell how far the count has come; the last is the result.", query: logQuery}
+	tailEndpoint = endpoint[none, journal.Entry]{method: "GET", path: "/logs/tail", stream: true, summary: "What services print from now on",
+		details: "With from, what there is after that place comes first. The stream ends with the keeper.", query: logQuery}
 	impactEndpoint      = endpoint[none, insight.Impact]{method: "GET", path: "/services/{name}/impact", summary: "What else an operation on a service is about"}
 	environmentEndpoint = endpoint[none, []project.Explained]{method: "GET", path: "/services/{name}/environment", summary: "The variables that a service gets, and those that lead to it if it is a server",
 		details: "Values are as they are, passwords too.",

@@ -124,6 +124,45 @@ func (s *Server) countLogs(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// tailLogs sends the entries that come, until the client or the keeper goes.
+func (s *Server) tailLogs(w http.ResponseWriter, r *http.Request) {
+	q, err := readLogQuery(r.URL.Query())
+	if err != nil {
+		reply(w, http.StatusBadRequest, Problem{err.Error()})
+		return
+	}
+	w.Header().Set("Content-Type", "text/event-stream")
+	_ = http.NewResponseController(w).Flush()
+	ctx, cancel := context.WithCancel(r.Context())
+	defer cancel()
+	_ = s.keeper.TailLog(ctx, q, func(e journal.Entry) {
+		if sendEvent(w, e) != nil {
+			cancel()
+		}
+	})
+}
+
+// TailLogs gives write what comes after a place from now on, until the context
+// ends or the keeper goes, which is no error.
+func (c *Client) TailLogs(ctx context.Context, q LogQuery, write func(journal.Entry)) error {
+	resp, err := c.send(ctx, tailEndpoint.method, tailEndpoint.path+"?"+q.values().Encode(), nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	for in := newStream(resp.Body); ; {
+		data, err := in.next()
+		if err != nil {
+			return nil
+		}
+		var e journal.Entry
+		if err := json.Unmarshal(data, &e); err != nil {
+			return err
+		}
+		write(e)
+	}
+}
+
 // Logs asks for a part of the time line.
 func (c *Client) Logs(ctx context.Context, q LogQuery) (journal.Answer, error) {
 	var a journal.Answer

@@ -54,6 +54,7 @@ func NewServer(k *keep.Keeper, end context.CancelFunc, log *slog.Logger) *Server
 	handle(s, restartEndpoint, s.restart)
 	handle(s, logsEndpoint, s.logs)
 	handleStream(s, countEndpoint, s.countLogs)
+	handleStream(s, tailEndpoint, s.tailLogs)
 	handle(s, impactEndpoint, s.impact)
 	handle(s, environmentEndpoint, s.environment)
 	handle(s, kindsEndpoint, s.kinds)

@@ -3,13 +3,15 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"neighbour/internal/api"
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/project"
 	"neighbour/internal/display"
@@ -30,14 +32,14 @@ func (a *app) logs() *cobra.Command {
 			if err := p.Check(names...); err != nil {
 				return err
 			}
-			expression, err := journal.Expression(grep)
-			if err != nil {
+			if _, err := journal.Expression(grep); err != nil {
 				return usageError{fmt.Errorf("--grep: %w", err)}
 			}
-			for _, pattern := range []*journal.Pattern{expression, journal.Text(text)} {
-				if pattern != nil {
-					want.Patterns = append(want.Patterns, pattern)
-				}
+			if grep != "" {
+				want.Patterns = append(want.Patterns, "/"+grep+"/")
+			}
+			if text != "" {
+				want.Patterns = append(want.Patterns, journal.Quote(text))
 			}
 			if err := want.Level.UnmarshalText([]byte(level)); err != nil {
 				return usageError{fmt.Errorf("--level: %w", err)}
@@ -82,59 +84,64 @@ func (a *app) logs() *cobra.Command {
 
 // wantedLogs says which entries of the logs to print, and how.
 type wantedLogs struct {
-	journal.Query
+	api.LogQuery
 	follow, json, even bool
 }
+
+// mostEntries is how many entries are asked for at a time.
+const mostEntries = 10_000
 
 func (a *app) printLogs(ctx context.Context, p *project.Project, want wantedLogs) error {
 	write := a.entryWriter(want)
 	if want.N > 0 {
-		answer, err := journal.Read(ctx, p.LogDir(), want.Query)
+		entries, err := latest(ctx, api.Ask(ctx, p), want.LogQuery)
 		if err != nil {
 			return err
 		}
-		for _, e := range answer.Entries {
+		for _, e := range entries {
 			write(e)
 		}
-		if n := len(answer.Entries); n > 0 {
-			want.From = answer.Entries[n-1].Place
+		if n := len(entries); n > 0 {
+			want.From = entries[n-1].Place
 		}
 	}
 	if !want.follow {
 		return nil
 	}
-	if err := p.EnsureDirs(); err != nil {
-		return err
+	if want.N == 0 {
+		want.From = journal.Place{}
 	}
-	return follow(ctx, p, want.Query, write)
+	want.N = 0
+	for ctx.Err() == nil { // keepers come and go
+		err := api.Ask(ctx, p).TailLogs(ctx, want.LogQuery, func(e journal.Entry) {
+			write(e)
+			want.From = e.Place
+		})
+		if err != nil && !errors.Is(err, api.ErrNoKeeper) && !errors.Is(err, api.ErrLost) {
+			return err
+		}
+	}
+	return nil
 }
 
-// follow writes the entries that come from now on, each when it is complete.
-func follow(ctx context.Context, p *project.Project, q journal.Query, write func(journal.Entry)) error {
-	var mu sync.Mutex
-	f, err := journal.Follow(p.LogDir(), q.Services, func(service string, lines []journal.Line) {
-		mu.Lock()
-		defer mu.Unlock()
-		for _, e := range journal.Entries(service, lines) {
-			if q.Matches(e) {
-				write(e)
-			}
+// latest returns the latest entries of a query, the oldest first.
+func latest(ctx context.Context, ask api.Questions, q api.LogQuery) ([]journal.Entry, error) {
+	var parts [][]journal.Entry
+	for left := q.N; left > 0; {
+		q.N = min(left, mostEntries)
+		answer, err := ask.Logs(ctx, q)
+		if err != nil {
+			return nil, err
 		}
-	})
-	if err != nil {
-		return err
+		parts = append(parts, answer.Entries)
+		left -= len(answer.Entries)
+		if !answer.More || len(answer.Entries) == 0 {
+			break
+		}
+		q.Before = answer.Entries[0].Place
 	}
-	if q.Events {
-		f.Events(func(e journal.Entry) {
-			mu.Lock()
-			defer mu.Unlock()
-			if q.Matches(e) {
-				write(e)
-			}
-		})
-	}
-	f.Run(ctx)
-	return nil
+	slices.Reverse(parts)
+	return slices.Concat(parts...), nil
 }
 
 // entryWriter writes entries as they are wanted.

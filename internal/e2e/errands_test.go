@@ -234,7 +234,7 @@ terminal = true
 	s.press("Down")
 	s.see(`It was not run yet`)
 	s.press("Enter")
-	s.see(`who\?`)
+	s.see(`(?m)^who\?`) // and not the command, which the list shows
 	s.tmux("send-keys", "I", "n", "e", "s", "Enter")
 	s.see(`so what it printed is not kept`)
 	r := p.lastRun("talk")

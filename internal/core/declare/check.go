@@ -47,6 +47,11 @@ func (c *checker) reportKey(p place, key, message, remedy string) {
 	c.report(path, at, width, message, remedy)
 }
 
+// told reports whether a problem with a key was told already.
+func (c *checker) told(key string) bool {
+	return slices.ContainsFunc(c.problems, func(p Problem) bool { return p.Key == key })
+}
+
 func (c *checker) checkServices() {
 	ports := map[int]string{}
 	graph := plan.Graph{}
@@ -282,8 +287,7 @@ func (c *checker) checkFiles(s *Service) {
 	}
 	for i, p := range s.Prepare {
 		key := fmt.Sprintf("%s.prepare[%d]", path, i)
-		if p.Run.IsZero() {
-			at, width := placeOf(s).at("prepare")
+		if at, width := placeOf(s).at("prepare"); p.Run.IsZero() && !c.told(key) {
 			c.report(key, at, width, "has no command", `write for example { run = "npm ci", when = ["package-lock.json"] }`)
 		}
 		for j, w := range p.When {

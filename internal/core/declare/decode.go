@@ -173,6 +173,14 @@ func (d *decoder) value(path string, n *node, v reflect.Value) {
 		v.Set(reflect.New(t.Elem()))
 		d.value(path, n, v.Elem())
 	case t.Kind() == reflect.Struct:
+		if n.kind != tableNode {
+			example := ""
+			if t == reflect.TypeFor[Preparation]() {
+				example = `{ run = "npm ci", when = ["package-lock.json"] }`
+			}
+			d.mistyped(path, n, "a table", example)
+			return
+		}
 		d.table(path, n, v.Addr().Interface())
 	case t.Kind() == reflect.Map:
 		if n.kind != tableNode {

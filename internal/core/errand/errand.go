@@ -204,6 +204,9 @@ func (s *Store) Run(id int64) (Run, error) {
 	}
 	if r.Result == UnderWay && !r.Runner.Alive() {
 		r.Result, r.Exit = Lost, "nobody saw how it ended"
+		if r.Process.Alive() {
+			r.Exit = fmt.Sprintf("whoever ran it was killed; its process goes on, pid %d", r.Process.PID)
+		}
 	}
 	return r, nil
 }

@@ -541,3 +541,32 @@ func FuzzEntries(f *testing.F) {
 		}
 	})
 }
+
+func TestTail(t *testing.T) {
+	dir := t.TempDir()
+	write := func(service, text string) {
+		f, err := os.OpenFile(Path(dir, service), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+		require.NoError(t, err)
+		_, err = f.WriteString(text)
+		require.NoError(t, err)
+		require.NoError(t, f.Close())
+	}
+	write("api", "one\ntwo\nthree\n")
+	write("web", "")
+	before, err := Read(t.Context(), dir, Query{Filter: Filter{Services: []string{"api"}}, N: 1, Oldest: true})
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(t.Context())
+	got := make(chan string, 100)
+	ended := make(chan error)
+	go func() {
+		ended <- Tail(ctx, dir, Query{Filter: Filter{Services: []string{"api", "web"}}, From: before.Entries[0].Place}, func(e Entry) { got <- e.Service + " " + e.Text })
+	}()
+	assert.Equal(t, "api two", <-got, "what is there after the place")
+	write("web", "hello\n")
+	write("api", "four\n")
+	rest := []string{<-got, <-got, <-got}
+	assert.ElementsMatch(t, []string{"api three", "web hello", "api four"}, rest, "each once")
+	cancel()
+	assert.NoError(t, <-ended)
+	assert.Empty(t, got)
+}

@@ -2,11 +2,79 @@ package journal
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"regexp"
 	"slices"
+	"sync"
 	"time"
 )
+
+// Tail gives write the entries of a folder's logs that come from now on, until
+// the context ends, one at a time. If the query has a From, those after that
+// place which are there already come first; each is given once. N, Before and
+// Oldest mean nothing.
+func Tail(ctx context.Context, dir string, q Query, write func(Entry)) error {
+	var mu sync.Mutex // no new entry until those that are there were given
+	given := map[string]int64{}
+	tell := func(e Entry) {
+		if last, ok := given[e.Place.Log]; (!ok || e.Place.Offset > last) && q.Matches(e) {
+			write(e)
+		}
+	}
+	mu.Lock()
+	f, err := Follow(dir, q.Services, func(service string, lines []Line) {
+		mu.Lock()
+		defer mu.Unlock()
+		for _, e := range Entries(service, lines) {
+			tell(e)
+		}
+	})
+	if err != nil {
+		return err
+	}
+	if q.Events {
+		f.Events(func(e Entry) {
+			mu.Lock()
+			defer mu.Unlock()
+			tell(e)
+		})
+	}
+	var done sync.WaitGroup
+	done.Go(func() { f.Run(ctx) })
+	if !q.From.IsZero() {
+		err = readOn(ctx, dir, q, func(e Entry) {
+			write(e)
+			given[e.Place.Log] = e.Place.Offset
+		})
+	}
+	mu.Unlock()
+	done.Wait()
+	if ctx.Err() != nil {
+		return nil
+	}
+	return err
+}
+
+// readOn gives what there is after the query's From.
+func readOn(ctx context.Context, dir string, q Query, write func(Entry)) error {
+	q.Before, q.Oldest, q.N = Place{}, true, 1000
+	for {
+		a, err := Read(ctx, dir, q)
+		if err != nil {
+			return err
+		}
+		for _, e := range a.Entries {
+			if e.Place != q.From {
+				write(e)
+				q.From = e.Place
+			}
+		}
+		if !a.More {
+			return nil
+		}
+	}
+}
 
 // Entries makes entries of lines of a service that came at the same time.
 func Entries(service string, lines []Line) []Entry {

@@ -64,6 +64,18 @@ func Parse(s string) (*Pattern, error) {
 	return Text(s), nil
 }
 
+// Quote returns what Parse reads as a pattern of a text, whatever is in it.
+func Quote(s string) string {
+	if len(s) < 3 || s[0] != '/' || s[len(s)-1] != '/' {
+		return s
+	}
+	fold := ""
+	if s == strings.ToLower(s) {
+		fold = "(?i)"
+	}
+	return "/" + fold + regexp.QuoteMeta(s) + "/"
+}
+
 // required returns the longest text that every match of the expression has in it.
 func required(re *syntax.Regexp) (literal string, folded bool) {
 	switch re.Op {

@@ -14,6 +14,7 @@ import (
 	"neighbour/internal/core/insight"
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/launch"
+	"neighbour/internal/core/proc"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/words"
 )
@@ -254,6 +255,27 @@ func (k *Keeper) cancelErrands() {
 	defer k.errands.mu.Unlock()
 	for _, cancel := range k.errands.running {
 		cancel()
+	}
+}
+
+// endLostErrands ends what is left of errands whose runner was killed.
+func (k *Keeper) endLostErrands() {
+	if k.project == nil {
+		return
+	}
+	runs, err := errand.NewStore(k.project.ErrandDir()).Runs("", 1<<30)
+	if err != nil {
+		return
+	}
+	for _, r := range runs {
+		if r.Result != errand.Lost || !r.Process.Alive() {
+			continue
+		}
+		p, err := proc.Adopt(r.Process, "")
+		if err == nil {
+			err = p.KillAll(supervise.KillWait)
+		}
+		k.log.Info("ended an errand whose runner was killed", "errand", r.Errand, "pid", r.Process.PID, "why", err)
 	}
 }
 

@@ -17,6 +17,18 @@ func (k *Keeper) Log(ctx context.Context, q journal.Query) (journal.Answer, erro
 	return journal.Read(ctx, k.project.LogDir(), q)
 }
 
+// TailLog gives write what comes after a place from now on, until the context
+// or the keeper ends; see journal.Tail.
+func (k *Keeper) TailLog(ctx context.Context, q journal.Query, write func(journal.Entry)) error {
+	if err := k.wanted(&q); err != nil {
+		return err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	defer context.AfterFunc(k.ctx, cancel)()
+	return journal.Tail(ctx, k.project.LogDir(), q, write)
+}
+
 // CountLog counts what Log would find without its limit. It calls progress
 // now and then.
 func (k *Keeper) CountLog(ctx context.Context, q journal.Query, progress func(journal.Count)) (journal.Count, error) {

@@ -138,6 +138,7 @@ func (k *Keeper) Stop(ctx context.Context, names ...string) ([]string, error) {
 		k.awaitErrands(hookLimit) // those of on, and then the keeper ends
 	}
 	if all && !cancelled() && k.project != nil {
+		k.endLostErrands()
 		if n := proc.EndOrphans(2 * supervise.KillWait); n > 0 {
 			k.log.Info("ended what services had left behind", "processes", n)
 		}

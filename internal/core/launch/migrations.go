@@ -107,7 +107,9 @@ func MigrationsOf(ctx context.Context, p *project.Project, service string, runni
 		default:
 			r := state.Records[i]
 			one.State, one.At, one.Took = MigrationApplied, r.At, r.Took
-			if !r.Whole() {
+			if !r.Began() {
+				one = Migration{Name: f.Name, State: MigrationPending}
+			} else if !r.Whole() {
 				one.State, one.Done, one.Statements = MigrationHalf, r.Done, r.Statements
 			} else if r.Checksum != f.Checksum {
 				one.State = MigrationChanged
@@ -116,7 +118,7 @@ func MigrationsOf(ctx context.Context, p *project.Project, service string, runni
 		m.Files = append(m.Files, one)
 	}
 	for _, r := range state.Records {
-		if !slices.ContainsFunc(files, func(f migrate.File) bool { return f.Name == r.Name }) {
+		if r.Began() && !slices.ContainsFunc(files, func(f migrate.File) bool { return f.Name == r.Name }) {
 			m.Files = append(m.Files, Migration{Name: r.Name, State: MigrationGone, At: r.At, Took: r.Took})
 		}
 	}

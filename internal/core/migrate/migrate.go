@@ -7,6 +7,7 @@ package migrate
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"strconv"
 	"time"
@@ -101,6 +102,9 @@ type Record struct {
 	Took   float64 // in milliseconds
 }
 
+// Began reports whether anything of the file is or may be in the database.
+func (r Record) Began() bool { return r.Done > 0 || r.doubt || r.Whole() }
+
 // Whole reports whether all of the file ran.
 func (r Record) Whole() bool { return r.Done >= r.Statements }
 
@@ -181,6 +185,10 @@ func (s State) Check(dir string, files []File) error {
 	for _, r := range s.Records {
 		i := slices.IndexFunc(files, func(f File) bool { return f.Name == r.Name })
 		switch {
+		case i < 0 && !r.Began():
+			// It was tried, and nothing of it is in the database.
+		case i < 0 && !r.Whole():
+			report(dir+"/"+r.Name, fmt.Sprintf("a part of it ran on %s (%d of %d statements), and it is gone", r.At.Local().Format("2 Jan 15:04"), r.Done, r.Statements), "put it back, or empty the database")
 		case i < 0:
 			report(dir+"/"+r.Name, "it ran on "+r.At.Local().Format("2 Jan 15:04")+" and is gone", "put it back, or empty the database")
 		case r.Whole() && files[i].Checksum != r.Checksum:

@@ -70,6 +70,11 @@ func (d *database) value(query string) string {
 	return rows[0][0]
 }
 
+func (d *database) remove(name string) {
+	d.t.Helper()
+	require.NoError(d.t, os.Remove(filepath.Join(d.dir, "changes", name)))
+}
+
 // Files with statements that can't be in a transaction, or with transactions of
 // their own, are run a statement after the other, each once.
 func TestFilesThatAreNoTransaction(t *testing.T) {
@@ -101,6 +106,18 @@ func TestFilesThatAreNoTransaction(t *testing.T) {
 	require.ErrorAs(t, d.apply(), &e)
 	assert.Contains(t, e.What, "begins a transaction and does not end it")
 	assert.Equal(t, "7", d.value("select count(*) from a"))
+
+	// A file of which nothing ran may go; of which a part ran may not.
+	d.remove("5.sql")
+	d.write("6.sql", "pragma foreign_keys = ;")
+	require.ErrorAs(t, d.apply(), &e)
+	d.remove("6.sql")
+	require.NoError(t, d.apply())
+	d.write("7.sql", "vacuum;\ninsert into gone values (9);")
+	require.ErrorAs(t, d.apply(), &e)
+	d.remove("7.sql")
+	require.ErrorAs(t, d.apply(), &e)
+	assert.Contains(t, e.What, "a part of it ran on")
 }
 
 // A lock that is not given in time is an error that says who has it.

@@ -55,7 +55,7 @@ func (r Report) summary() string {
 	text := words.Millis(s.Took) + ", " + warmth
 	switch s.Result {
 	case Failed:
-		text += ": it failed: " + strings.Join(r.with(Failed), ", ")
+		text += ": " + r.failure()
 	case Cancelled:
 		text += ": it was cancelled"
 	default:
@@ -74,6 +74,20 @@ func (r Report) summary() string {
 		text += " All at once: " + words.Millis(r.Analysis.AtOnce) + "."
 	}
 	return text
+}
+
+// failure says what failed, or why nothing began.
+func (r Report) failure() string {
+	if names := r.with(Failed); len(names) > 0 {
+		return "it failed: " + strings.Join(names, ", ")
+	}
+	var waited []string
+	for _, v := range r.Start.Services {
+		if v.Result == Failed && !v.Optional {
+			waited = append(waited, v.Name+" waited "+v.Reason)
+		}
+	}
+	return "nothing began: " + strings.Join(waited, "; ")
 }
 
 func howUsual(took float64, u Usual) string {
