@@ -47,7 +47,7 @@ unit: ## everything but the tests of the built program
 
 test: ## everything but the faults, with the packages that it needs
 	scripts/packages.sh test
-	$(TEST) -timeout 25m -parallel 6 -skip '^TestFaults$$' ./...
+	$(TEST) -timeout 25m -parallel 8 -skip '^TestFaults$$' ./...
 
 e2e: ## the tests of the built program, faults included, as an ordinary user
 	scripts/packages.sh test

@@ -303,14 +303,18 @@ func open(in *kind.Instance) (*sql.DB, error) {
 
 // openAs connects as a user to a database; "": to none.
 func openAs(in *kind.Instance, user, password, database string) (*sql.DB, error) {
-	config := mysql.NewConfig()
-	config.User, config.Passwd, config.Net, config.Addr, config.DBName = user, password, "tcp", "127.0.0.1:"+strconv.Itoa(in.Port), database
-	config.Logger = &mysql.NopLogger{}
-	connector, err := mysql.NewConnector(config)
+	connector, err := mysql.NewConnector(configOf(in, user, password, database))
 	if err != nil {
 		return nil, err
 	}
 	return sql.OpenDB(connector), nil
+}
+
+func configOf(in *kind.Instance, user, password, database string) *mysql.Config {
+	config := mysql.NewConfig()
+	config.User, config.Passwd, config.Net, config.Addr, config.DBName = user, password, "tcp", "127.0.0.1:"+strconv.Itoa(in.Port), database
+	config.Logger = &mysql.NopLogger{}
+	return config
 }
 
 // check logs in.
