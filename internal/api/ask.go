@@ -22,6 +22,7 @@ import (
 // Questions are those about a project that change nothing, and that can be
 // answered whether a keeper runs or not.
 type Questions interface {
+	Looks
 	// Environment lists the variables that a service gets, and those that lead
 	// to it if it is a server. With files, what each hides in env files is told.
 	Environment(ctx context.Context, service string, files bool) ([]project.Explained, error)

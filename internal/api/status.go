@@ -31,6 +31,8 @@ type Overview struct {
 	Operations []keep.Operation `json:"operations,omitempty"`
 	// Errands are those that the declaration has.
 	Errands []keep.DeclaredErrand `json:"errands,omitempty"`
+	// Holding are the services into which one can look.
+	Holding []string `json:"holding,omitempty"`
 	// Warning is something the user should know of the keeper itself.
 	Warning string `json:"warning,omitempty"`
 }

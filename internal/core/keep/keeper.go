@@ -44,6 +44,8 @@ type Overview struct {
 	Operations []Operation
 	// Errands are those that the declaration has.
 	Errands []DeclaredErrand
+	// Holding are the services into which one can look.
+	Holding []string
 	// Warning is something the user should know of the keeper itself.
 	Warning string
 }
@@ -74,6 +76,7 @@ type Keeper struct {
 
 	ops     *operations
 	errands *errands
+	looks   looks
 	records *recorder
 	history *history.DB // nil in tests without a machine
 	usage   *usage.Recorder
@@ -110,6 +113,7 @@ func New(ctx context.Context, p *project.Project, log *slog.Logger) *Keeper {
 	k.project, k.drivers, k.notes = p, drivers, journal.OpenNotes(p.LogDir())
 	k.history = history.New(p.HistoryFile(), k.damagedHistory)
 	k.overview.Unknown, k.overview.First = p.News()
+	k.overview.Holding = Holding(p)
 	for name, s := range k.services {
 		s.Amend(func(st *supervise.Status) { launch.Describe(p, p.Service(name), st) })
 	}
@@ -288,6 +292,7 @@ func (k *Keeper) Run(adopted chan<- struct{}) error {
 	all.Wait()
 	// Another keeper may take this one's place in the same process, and knows
 	// nothing of what it ran.
+	k.looks.close("")
 	k.cancelErrands()
 	k.awaitErrands(endLimit)
 	k.background.Wait()

@@ -163,6 +163,7 @@ func (k *Keeper) stopAll(set []string, cancelled func() bool) {
 				}
 			}
 			if cancelled == nil || !cancelled() {
+				k.looks.close(name)
 				k.services[name].Stop()
 			}
 		})

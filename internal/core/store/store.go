@@ -4,7 +4,7 @@
 //
 // The values are texts as the server itself writes them, and nothing is read
 // that isn't asked for: an item's values are cut in the server, and a page
-// begins after the key of an item, wherever in the collection that is.
+// begins after a place, wherever in the collection that is.
 package store
 
 import (
@@ -35,7 +35,7 @@ type Asker interface {
 	Language() string
 	// Ask has the server carry out a statement. Unless it may write, it is carried
 	// out so that it can't; one that would is a *WritesError.
-	Ask(ctx context.Context, statement string, write bool, limit int) (Page, error)
+	Ask(ctx context.Context, q Question) (Page, error)
 }
 
 // Actor is implemented by sources whose items can be changed.
@@ -119,8 +119,7 @@ type Column struct {
 
 // Row is an item as a list shows it.
 type Row struct {
-	// Key tells it from all others, and is a place to go on from; "" if there is
-	// nothing that does.
+	// Key tells it from all others; "" if there is nothing that does.
 	Key    string  `json:"key"`
 	Values []Value `json:"values"`
 	// New says that nobody has seen it.
@@ -133,8 +132,8 @@ type Query struct {
 	// Where is a condition in the server's language, or words that an item must
 	// contain; "" for all items.
 	Where string `json:"where"`
-	// After is the key of the item before the first that is wanted; with Back, of
-	// the one after the last. "" for the beginning, or the end.
+	// After is the Next of the page before the one that is wanted; with Back, the
+	// Prev of the page after it. "" for the beginning, or the end.
 	After string `json:"after"`
 	Back  bool   `json:"back"`
 	// Limit is how many are wanted at most.
@@ -143,12 +142,39 @@ type Query struct {
 	Wide int `json:"wide"`
 }
 
+// Question is a statement in a server's own language.
+type Question struct {
+	Statement string `json:"statement"`
+	// Write lets it change data.
+	Write bool `json:"write"`
+	// Limit is how many rows of the answer are wanted at most; 0: 500.
+	Limit int `json:"limit"`
+	// Wide is how many characters of a value are wanted at most; 0: AskWidth.
+	Wide int `json:"wide"`
+}
+
+// Bounded returns the question with its limits as they hold.
+func (q Question) Bounded() Question {
+	if q.Limit < 1 {
+		q.Limit = 500
+	}
+	if q.Wide < 1 {
+		q.Wide = AskWidth
+	}
+	q.Limit, q.Wide = min(q.Limit, PageLimit), min(q.Wide, ValueLimit)
+	return q
+}
+
 // Page is some of a collection's items, or what the server answers to a question.
 type Page struct {
 	Columns []Column `json:"columns"`
 	Rows    []Row    `json:"rows"`
 	// More says that there are more in the direction of the query.
 	More bool `json:"more"`
+	// Next and Prev are the places to go on from, after the page and before it; ""
+	// where one can't.
+	Next string `json:"next"`
+	Prev string `json:"prev"`
 	// Order says by what they are ordered: "id".
 	Order string `json:"order"`
 	// Where says in words which items these are, "" for all.
@@ -226,6 +252,8 @@ type Plan struct {
 const (
 	// ListWidth is how many characters of a value a list has.
 	ListWidth = 120
+	// AskWidth is how many characters of a value the answer to a question has.
+	AskWidth = 1200
 	// ValueLimit is how many characters of a value an item has.
 	ValueLimit = 1 << 20
 	// PageLimit is how many items a page has at most.

@@ -3,6 +3,7 @@ package words
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -107,4 +108,17 @@ func Bytes(n uint64) string {
 		return fmt.Sprintf("%.0f MB", v/(1<<20))
 	}
 	return fmt.Sprintf("%.1f GB", float64(n)/(1<<30))
+}
+
+// Thousands writes a number with its digits in groups of three: "12,408".
+func Thousands(n int64) string {
+	digits := strconv.FormatInt(n, 10)
+	sign := ""
+	if n < 0 {
+		sign, digits = "-", digits[1:]
+	}
+	for i := len(digits) - 3; i > 0; i -= 3 {
+		digits = digits[:i] + "," + digits[i:]
+	}
+	return sign + digits
 }

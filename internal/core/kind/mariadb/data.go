@@ -3,6 +3,7 @@ package mariadb
 import (
 	"context"
 	"database/sql"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"regexp"
@@ -12,6 +13,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/sqlscript"
 	"neighbour/internal/core/store"
 	"neighbour/internal/core/store/sqlstore"
 )
@@ -104,8 +106,9 @@ func (c *dataConn) run(ctx context.Context, statement string, columns func([]sto
 	if err != nil {
 		return 0, err
 	}
+	described := columnsOf(types)
 	if columns != nil && len(types) > 0 {
-		columns(columnsOf(types))
+		columns(described)
 	}
 	values, into := make([]sql.RawBytes, len(types)), make([]any, len(types))
 	for i := range values {
@@ -121,7 +124,9 @@ func (c *dataConn) run(ctx context.Context, statement string, columns func([]sto
 			return 0, err
 		}
 		for i, v := range values {
-			out[i] = v
+			if out[i] = v; v != nil && described[i].Is == store.Binary {
+				out[i] = hex.AppendEncode([]byte{}, v)
+			}
 		}
 		if !row(out) {
 			stopped = true
@@ -188,8 +193,12 @@ func literal(text string) string {
 }
 
 var dialect = &sqlstore.Dialect{
-	Read:    []string{"START TRANSACTION READ ONLY"},
-	Write:   []string{"START TRANSACTION"},
+	Script: sqlscript.MariaDB,
+	Reads:  []string{"SELECT", "WITH", "VALUES", "TABLE", "SHOW", "DESCRIBE", "DESC", "EXPLAIN", "HELP"},
+	// For the session, too: what ends a transaction by itself begins another.
+	Read:    []string{"SET SESSION TRANSACTION READ ONLY", "START TRANSACTION READ ONLY"},
+	Write:   []string{"SET SESSION TRANSACTION READ WRITE", "START TRANSACTION READ WRITE"},
+	Free:    []string{"SET SESSION TRANSACTION READ WRITE"},
 	Quote:   quoteName,
 	Literal: literal,
 	Cut: func(c *sqlstore.Column, n int) string {

@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"github.com/jackc/pgx/v5/pgtype"
 
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/sqlscript"
 	"neighbour/internal/core/store"
 	"neighbour/internal/core/store/sqlstore"
 )
@@ -67,11 +69,18 @@ func (c *dataConn) Run(ctx context.Context, statement string, columns func([]sto
 	defer stop()
 	result := c.conn.ExecParams(inner, statement, nil, nil, nil, nil)
 	stopped := false
-	if described := result.FieldDescriptions(); len(described) > 0 && columns != nil {
+	described := result.FieldDescriptions()
+	if len(described) > 0 && columns != nil {
 		columns(columnsOf(described))
 	}
 	for result.NextRow() {
-		if row != nil && !stopped && !row(result.Values()) {
+		values := result.Values()
+		for i, d := range described {
+			if d.DataTypeOID == pgtype.ByteaOID && values[i] != nil {
+				values[i] = bytes.TrimPrefix(values[i], []byte(`\x`))
+			}
+		}
+		if row != nil && !stopped && !row(values) {
 			stopped = true
 			stop() // the server is told, and says that it has left it
 		}
@@ -142,7 +151,9 @@ func formOf(name string) store.Form {
 func literal(text string) string { return "'" + strings.ReplaceAll(text, "'", "''") + "'" }
 
 var dialect = &sqlstore.Dialect{
-	Read:    []string{"BEGIN READ ONLY", "SET LOCAL statement_timeout = 0"},
+	Script:  sqlscript.PostgreSQL,
+	Reads:   []string{"SELECT", "WITH", "VALUES", "TABLE", "SHOW", "EXPLAIN"},
+	Read:    []string{"BEGIN READ ONLY"},
 	Write:   []string{"BEGIN"},
 	Quote:   quote,
 	Literal: literal,

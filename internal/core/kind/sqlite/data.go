@@ -17,6 +17,7 @@ import (
 	sqlite3 "modernc.org/sqlite/lib"
 
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/sqlscript"
 	"neighbour/internal/core/store"
 	"neighbour/internal/core/store/sqlstore"
 )
@@ -171,8 +172,11 @@ func literal(text string) string { return "'" + strings.ReplaceAll(text, "'", "'
 
 // asText has values written as they are, a time as it was stored.
 var dialect = &sqlstore.Dialect{
+	Script:  sqlscript.SQLite,
+	Reads:   []string{"SELECT", "WITH", "VALUES", "EXPLAIN", "PRAGMA"},
 	Read:    []string{"PRAGMA query_only = 1", "BEGIN"},
 	Write:   []string{"PRAGMA query_only = 0", "BEGIN IMMEDIATE"},
+	Free:    []string{"PRAGMA query_only = 0"},
 	Quote:   quote,
 	Literal: literal,
 	Cut: func(c *sqlstore.Column, n int) string {

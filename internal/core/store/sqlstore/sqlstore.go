@@ -9,12 +9,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 	"unicode/utf8"
 
+	"neighbour/internal/core/sqlscript"
 	"neighbour/internal/core/store"
 )
 
@@ -44,8 +46,13 @@ type Server interface {
 
 // Dialect is how a server's SQL is written.
 type Dialect struct {
-	// Read and Write begin a transaction that can't write, and one that can.
-	Read, Write []string
+	// Script is how statements are told from each other.
+	Script sqlscript.Dialect
+	// Reads are the first words of statements that only read.
+	Reads []string
+	// Read and Write begin a transaction that can't write, and one that can; Free
+	// lets statements outside of transactions write.
+	Read, Write, Free []string
 	// Quote quotes a name, Literal a text.
 	Quote, Literal func(string) string
 	// Cut is an expression for the first n characters of a column: of a binary one,
@@ -65,7 +72,7 @@ type Dialect struct {
 	Default string
 	// Truncate is a statement that empties a table.
 	Truncate func(table string) string
-	// Empty is the text that stands for an empty binary value.
+	// Hex is a binary value.
 	Hex func(digits string) string
 	// Wrote reports whether a refusal is for a statement that writes.
 	Wrote func(error) bool
@@ -276,6 +283,15 @@ func (s *Source) place(ctx context.Context, address string) (database string, na
 	if len(parts) > 1 && slices.Contains(all, parts[0]) {
 		return parts[0], parts[1:], nil
 	}
+	// As the server itself finds a name that is not the whole one.
+	err = s.read(ctx, all[0], func(ctx context.Context, c Conn) error {
+		_, err := s.server.Table(ctx, c, all[0], parts)
+		return err
+	})
+	var gone *store.GoneError
+	if !errors.As(err, &gone) {
+		return all[0], parts, err
+	}
 	collections, err := s.Collections(ctx)
 	if err != nil {
 		return "", nil, err
@@ -372,7 +388,7 @@ func (s *Source) page(ctx context.Context, c Conn, t *table, q store.Query) (sto
 	for _, col := range t.Columns {
 		p.Columns = append(p.Columns, col.Column)
 	}
-	q.Limit = max(min(q.Limit, widest/max(1, len(t.Columns))), 10)
+	q.Limit = min(q.Limit, max(10, widest/max(1, len(t.Columns))))
 	if len(t.Key) == 0 {
 		if q.After != "" || q.Back {
 			return p, &store.FixedError{Why: "there is no key to go on from"}
@@ -399,8 +415,8 @@ func (s *Source) page(ctx context.Context, c Conn, t *table, q store.Query) (sto
 		var order []string
 		for _, k := range t.Key {
 			by := k.Name
-			if !t.Hidden {
-				by = d.Quote(by)
+			if !t.Hidden { // the column, and not what is selected under its name
+				by = t.sql + "." + d.Quote(by)
 			}
 			if q.Back {
 				by += " DESC"
@@ -427,6 +443,12 @@ func (s *Source) page(ctx context.Context, c Conn, t *table, q store.Query) (sto
 	})
 	if q.Back {
 		slices.Reverse(p.Rows)
+	}
+	if n := len(p.Rows); n > 0 {
+		p.Next = p.Rows[n-1].Key
+		if !(t.Hidden && d.Unordered) {
+			p.Prev = p.Rows[0].Key
+		}
 	}
 	return p, err
 }
@@ -573,6 +595,9 @@ func (s *Source) where(t *table, text string) (condition, words string, err erro
 		return "", "", nil
 	}
 	if isCondition(text) {
+		if _, err := s.server.Dialect().single("SELECT 1 WHERE (" + text + "\n)"); err != nil {
+			return "", "", err
+		}
 		return "(" + text + "\n)", "where " + text, nil
 	}
 	d := s.server.Dialect()
@@ -679,7 +704,7 @@ func (s *Source) follow(ctx context.Context, c Conn, t *table, item *store.Item)
 			to.Key = row.Key
 			for i, v := range row.Values { // what it is called: its first text
 				if target.Columns[i].Is == store.Text && v.Is == store.Text && v.Text != "" {
-					to.Says = v.Text
+					to.Says = v.Line(60)
 					break
 				}
 			}
@@ -706,28 +731,35 @@ func (s *Source) Language() string { return "SQL" }
 const askLimit = 10 * time.Minute
 
 // Ask has the server carry out a statement.
-func (s *Source) Ask(ctx context.Context, statement string, write bool, limit int) (store.Page, error) {
+func (s *Source) Ask(ctx context.Context, q store.Question) (store.Page, error) {
 	ctx, cancel := context.WithTimeout(ctx, askLimit)
 	defer cancel()
-	statement = strings.TrimRight(strings.TrimSpace(statement), "; \t\n")
+	q = q.Bounded()
+	statement, write := strings.TrimRight(strings.TrimSpace(q.Statement), "; \t\n"), q.Write
 	if statement == "" {
 		return store.Page{}, &store.AnswerError{Message: "there is no statement"}
 	}
-	limit = min(max(limit, 1), store.PageLimit)
 	d := s.server.Dialect()
+	reads, err := d.reads(statement)
+	switch {
+	case err != nil:
+		return store.Page{}, err
+	case !reads && !write:
+		return store.Page{}, &store.WritesError{Statement: statement}
+	}
 	p := store.Page{Rows: []store.Row{}, Fixed: "the answer to a question"}
 	began := time.Now()
 	// What a statement that may write leaves behind is nobody's but its own.
-	err := s.lend(ctx, s.server.Databases()[0], !write, func(c Conn) error {
+	err = s.lend(ctx, s.server.Databases()[0], !write, func(c Conn) error {
 		ask := func() error {
 			affected, err := c.Run(ctx, statement, func(columns []store.Column) { p.Columns = columns }, func(values [][]byte) bool {
-				if len(p.Rows) == limit {
+				if len(p.Rows) == q.Limit {
 					p.More = true
 					return false
 				}
 				row := store.Row{}
 				for i, v := range values {
-					row.Values = append(row.Values, value(v, p.Columns[i].Is, 10*store.ListWidth))
+					row.Values = append(row.Values, value(v, p.Columns[i].Is, q.Wide))
 				}
 				p.Rows = append(p.Rows, row)
 				return true
@@ -741,6 +773,11 @@ func (s *Source) Ask(ctx context.Context, statement string, write bool, limit in
 			return err
 		}
 		if write { // some statements can't be in a transaction
+			for _, free := range d.Free {
+				if err := exec(ctx, c, free); err != nil {
+					return err
+				}
+			}
 			return ask()
 		}
 		err := s.during(ctx, c, d.Read, ask)
@@ -751,6 +788,40 @@ func (s *Source) Ask(ctx context.Context, statement string, write bool, limit in
 	})
 	p.Took = float64(time.Since(began).Microseconds()) / 1000
 	return p, err
+}
+
+// writesFile finds what has a server write a file.
+var writesFile = regexp.MustCompile(`(?i)\binto\s+(outfile|dumpfile)\b`)
+
+// reads reports whether a statement looks as if it only read. That it does is seen
+// to by the server; but a server lets some statements pass in any transaction.
+func (d *Dialect) reads(text string) (bool, error) {
+	one, err := d.single(text)
+	if err != nil {
+		return false, err
+	}
+	first := one.First()
+	if first == "PRAGMA" && strings.Contains(text, "=") {
+		return false, nil
+	}
+	return slices.Contains(d.Reads, first) && !writesFile.MatchString(text), nil
+}
+
+// single makes sure that a text is one statement.
+func (d *Dialect) single(text string) (sqlscript.Statement, error) {
+	all, err := sqlscript.Split(d.Script, text)
+	var bad *sqlscript.Error
+	switch {
+	case errors.As(err, &bad):
+		return sqlscript.Statement{}, &store.AnswerError{Message: fmt.Sprintf("line %d: %s", bad.Line, bad.What)}
+	case err != nil:
+		return sqlscript.Statement{}, err
+	case len(all) == 0:
+		return sqlscript.Statement{}, &store.AnswerError{Message: "there is no statement"}
+	case len(all) > 1:
+		return sqlscript.Statement{}, &store.AnswerError{Message: fmt.Sprintf("there are %d statements; ask one at a time", len(all))}
+	}
+	return all[0], nil
 }
 
 // Strings reads a JSON list of texts.

@@ -1,0 +1,407 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/keep"
+	"neighbour/internal/core/project"
+	"neighbour/internal/core/store"
+	"neighbour/internal/core/words"
+	"neighbour/internal/display"
+)
+
+// wantedData says which items are wanted, and how.
+type wantedData struct {
+	where, after string
+	limit        int
+	json, csv    bool
+}
+
+// wide is how many characters of a value are wanted; 0: as a list has them.
+func (w wantedData) wide() int {
+	if w.csv || w.json {
+		return store.ValueLimit
+	}
+	return 0
+}
+
+func (a *app) data() *cobra.Command {
+	var want wantedData
+	cmd := &cobra.Command{
+		Use: "data [SERVICE [COLLECTION [KEY]]]", Short: "Print what services hold: tables, queues, keys, mails",
+		Long: `Data lists what services hold. With a service it lists its collections, with
+one of those its items, and with an item's key that item whole.`,
+		Example: "  neighbour data\n  neighbour data ledger loans --where 'returned is null'\n  neighbour data ledger loans 12",
+		Args:    takes(cobra.MaximumNArgs(3)), ValidArgsFunction: a.collections,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if want.limit < 1 {
+				return usageError{fmt.Errorf("--limit %d: write how many items, 1 or more", want.limit)}
+			}
+			if want.json && want.csv {
+				return usageError{errors.New("--json and --csv: choose one")}
+			}
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			ask := api.Ask(cmd.Context(), p)
+			switch len(args) {
+			case 3:
+				return a.printItem(cmd.Context(), ask, args[0], args[1], args[2], want)
+			case 2:
+				return a.printItems(cmd.Context(), ask, args[0], args[1], want)
+			}
+			return a.printCollections(cmd.Context(), p, ask, args, want)
+		},
+	}
+	cmd.Flags().StringVar(&want.where, "where", "", "only items that meet a `condition`, in the server's language, or contain these words")
+	cmd.Flags().StringVar(&want.after, "after", "", "begin after this `place`")
+	cmd.Flags().IntVar(&want.limit, "limit", 100, "how many items at most")
+	cmd.Flags().BoolVar(&want.json, "json", false, "print as JSON")
+	cmd.Flags().BoolVar(&want.csv, "csv", false, "print as CSV (RFC 4180), nothing for no value")
+	return cmd
+}
+
+// collections completes services that hold something, and their collections.
+func (a *app) collections(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	p, err := a.project()
+	if err != nil || len(args) > 1 {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	if len(args) == 0 {
+		return keep.Holding(p), cobra.ShellCompDirectiveNoFileComp
+	}
+	d, err := api.Ask(cmd.Context(), p).Data(cmd.Context(), args[0])
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	var out []string
+	for _, c := range d.Collections {
+		out = append(out, c.Name)
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
+}
+
+func (a *app) printCollections(ctx context.Context, p *project.Project, ask api.Questions, names []string, want wantedData) error {
+	if err := p.Check(names...); err != nil {
+		return err
+	}
+	one := len(names) > 0
+	if !one {
+		if names = keep.Holding(p); len(names) == 0 {
+			return errors.New("no service here holds anything that can be looked into")
+		}
+	}
+	all := []keep.Data{}
+	var unknown []string
+	for _, name := range names {
+		d, err := ask.Data(ctx, name)
+		var none *api.Problem
+		var notRunning *keep.NoDataError
+		switch {
+		case err == nil:
+			all = append(all, d)
+		case one || !errors.As(err, &none) && !errors.As(err, &notRunning):
+			return err
+		default:
+			unknown = append(unknown, err.Error())
+		}
+	}
+	if want.json {
+		return a.json(all)
+	}
+	rows := [][]string{{"service", "collection", "is", "items", "size"}}
+	if want.csv {
+		for _, d := range all {
+			for _, c := range d.Collections {
+				rows = append(rows, []string{d.Service, c.Name, c.Is, known(c.Count), known(c.Bytes)})
+			}
+		}
+		return a.writeCSV(rows)
+	}
+	for _, d := range all {
+		if len(d.Collections) == 0 {
+			rows = append(rows, []string{d.Service, "nothing yet"})
+		}
+		for _, c := range d.Collections {
+			rows = append(rows, []string{d.Service, c.Name, c.Is, countOf(c), sizeOf(c.Bytes)})
+		}
+	}
+	if len(rows) > 1 {
+		a.columns(rows)
+	}
+	for _, u := range unknown {
+		fmt.Fprintln(a.err, u)
+	}
+	return nil
+}
+
+func known(n int64) string {
+	if n < 0 {
+		return ""
+	}
+	return fmt.Sprint(n)
+}
+
+// countOf is how many items there are: "about 12,408".
+func countOf(c store.Collection) string {
+	switch {
+	case c.Count < 0:
+		return ""
+	case c.About:
+		return "about " + words.Thousands(c.Count)
+	}
+	return words.Thousands(c.Count)
+}
+
+func sizeOf(n int64) string {
+	if n < 0 {
+		return ""
+	}
+	return words.Bytes(uint64(n))
+}
+
+// columns prints rows as columns that are as wide as what is in them; the first
+// are their headings.
+func (a *app) columns(rows [][]string) {
+	wide := make([]int, len(rows[0]))
+	for _, r := range rows {
+		for i, v := range r {
+			wide[i] = max(wide[i], display.Width(v))
+		}
+	}
+	for _, r := range rows {
+		var b strings.Builder
+		for i, v := range r {
+			if i > 0 {
+				b.WriteString("  ")
+			}
+			b.WriteString(display.Pad(v, wide[i]))
+		}
+		fmt.Fprintln(a.out, strings.TrimRight(b.String(), " "))
+	}
+}
+
+func (a *app) writeCSV(rows [][]string) error {
+	w := csv.NewWriter(a.raw)
+	if err := w.WriteAll(rows); err != nil {
+		return err
+	}
+	return w.Error()
+}
+
+// mostItems is how many items are asked for at a time.
+const mostItems = 500
+
+func (a *app) printItems(ctx context.Context, ask api.Questions, service, collection string, want wantedData) error {
+	q := store.Query{Collection: collection, Where: want.where, After: want.after, Wide: want.wide()}
+	var whole store.Page
+	for left := want.limit; ; {
+		q.Limit = min(left, mostItems)
+		page, err := ask.Items(ctx, service, q)
+		if err != nil {
+			return err
+		}
+		rows := append(whole.Rows, page.Rows...)
+		whole = page
+		whole.Rows = rows
+		left -= len(page.Rows)
+		if left <= 0 || !page.More || len(page.Rows) == 0 || page.Next == "" {
+			break
+		}
+		q.After = page.Next
+	}
+	return a.printPage(whole, want)
+}
+
+// printPage prints rows as JSON objects, as CSV, or as columns for people.
+func (a *app) printPage(p store.Page, want wantedData) error {
+	switch {
+	case want.json:
+		return errors.Join(a.writeObjects(p), cut(p))
+	case want.csv:
+		rows := [][]string{nil}
+		for _, c := range p.Columns {
+			rows[0] = append(rows[0], c.Name)
+		}
+		for _, r := range p.Rows {
+			row := make([]string, len(r.Values))
+			for i, v := range r.Values {
+				row[i] = v.Text
+			}
+			rows = append(rows, row)
+		}
+		return errors.Join(a.writeCSV(rows), cut(p))
+	}
+	if len(p.Columns) > 0 {
+		var head []string
+		for _, c := range p.Columns {
+			head = append(head, display.Plain(c.Name))
+		}
+		rows := [][]string{head}
+		for _, r := range p.Rows {
+			row := make([]string, len(head))
+			for i, v := range r.Values {
+				row[i] = v.Line(60)
+			}
+			rows = append(rows, row)
+		}
+		a.columns(rows)
+	}
+	switch {
+	case p.Says != "":
+		fmt.Fprintln(a.out, p.Says)
+	case len(p.Rows) == 0:
+		fmt.Fprintln(a.err, "no items")
+	case p.More:
+		after := ""
+		if p.Next != "" {
+			after = fmt.Sprintf(", or --after '%s' shows what follows", strings.ReplaceAll(p.Next, "'", `'\''`))
+		}
+		a.out.Flush()
+		fmt.Fprintf(a.err, "there are more; --limit %d shows more%s\n", 10*len(p.Rows), after)
+	}
+	return nil
+}
+
+// cut is an error if a value is not whole.
+func cut(p store.Page) error {
+	n := 0
+	for _, r := range p.Rows {
+		for _, v := range r.Values {
+			if v.Cut {
+				n++
+			}
+		}
+	}
+	if n == 0 {
+		return nil
+	}
+	return fmt.Errorf("of %s only the first %s are here; neighbour dump writes all", words.Count(n, "value"), words.Bytes(store.ValueLimit))
+}
+
+// writeObjects prints an object for each row: numbers and truths as such, and JSON
+// as it is.
+func (a *app) writeObjects(p store.Page) error {
+	w := bufio.NewWriter(a.raw)
+	for _, r := range p.Rows {
+		b, err := store.Object(p.Columns, r.Values)
+		if err != nil {
+			return err
+		}
+		w.Write(b)
+		w.WriteByte('\n')
+	}
+	return w.Flush()
+}
+
+func (a *app) printItem(ctx context.Context, ask api.Questions, service, collection, key string, want wantedData) error {
+	item, err := ask.Item(ctx, service, collection, store.KeyOf(key))
+	if err != nil {
+		return err
+	}
+	var p store.Page
+	row := store.Row{Key: item.Key}
+	for _, f := range item.Fields {
+		p.Columns = append(p.Columns, f.Column)
+		row.Values = append(row.Values, f.Value)
+	}
+	p.Rows = []store.Row{row}
+	if want.json || want.csv {
+		return a.printPage(p, want)
+	}
+	var rows [][]string
+	for _, f := range item.Fields {
+		leads := ""
+		if f.To != nil {
+			leads = strings.TrimRight("→ "+f.To.Collection+" "+f.To.Says, " ")
+		}
+		rows = append(rows, []string{display.Plain(f.Column.Name), f.Value.Line(2000), leads})
+	}
+	a.columns(rows)
+	for _, n := range item.Notes {
+		fmt.Fprintln(a.out, n)
+	}
+	return nil
+}
+
+func (a *app) ask() *cobra.Command {
+	var want wantedData
+	var write bool
+	cmd := &cobra.Command{
+		Use: "ask SERVICE STATEMENT", Short: "Ask a service in its own language: SQL, or its commands",
+		Long: `Ask has a service carry out a statement and prints what it answers. Unless
+--write is given, it is carried out so that it can't change data. The statement -
+is read from standard input.`,
+		Example: "  neighbour ask ledger 'select count(*) from loans'\n  neighbour ask shelf 'TTL session:12'",
+		Args:    takes(cobra.ExactArgs(2)), ValidArgsFunction: a.collections,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if want.json && want.csv {
+				return usageError{errors.New("--json and --csv: choose one")}
+			}
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			statement := args[1]
+			if statement == "-" {
+				b, err := io.ReadAll(io.LimitReader(cmd.InOrStdin(), 1<<20))
+				if err != nil {
+					return err
+				}
+				statement = string(b)
+			}
+			answer, err := api.Ask(cmd.Context(), p).AskService(cmd.Context(), args[0], store.Question{Statement: statement, Write: write, Limit: want.limit, Wide: want.wide()})
+			switch {
+			case err != nil:
+				return err
+			case answer.Writes:
+				return errors.New("this would change data, and was not carried out; --write lets it")
+			case answer.Refused != "":
+				return errors.New(args[0] + " refuses it: " + answer.Refused + pointer(statement, answer.At))
+			}
+			return a.printPage(answer.Page, want)
+		},
+	}
+	cmd.Flags().BoolVar(&write, "write", false, "let it change data")
+	cmd.Flags().IntVar(&want.limit, "limit", 500, "how many rows at most, up to 1000")
+	cmd.Flags().BoolVar(&want.json, "json", false, "print a JSON object for each row")
+	cmd.Flags().BoolVar(&want.csv, "csv", false, "print as CSV (RFC 4180), nothing for no value")
+	return cmd
+}
+
+// pointer shows the line of a statement in which something is wrong, and the place.
+func pointer(statement string, at int) string {
+	r := []rune(statement)
+	if at < 1 || at > len(r)+1 {
+		return ""
+	}
+	before := r[:at-1]
+	from := 0
+	if i := slices.Index(reversed(before), '\n'); i >= 0 {
+		from = len(before) - i
+	}
+	to := len(r)
+	if i := slices.Index(r[from:], '\n'); i >= 0 {
+		to = from + i
+	}
+	line := display.Plain(string(r[from:to]))
+	return "\n    " + line + "\n    " + strings.Repeat(" ", display.Width(display.Plain(string(r[from:at-1])))) + "^"
+}
+
+func reversed(r []rune) []rune {
+	out := slices.Clone(r)
+	slices.Reverse(out)
+	return out
+}
+

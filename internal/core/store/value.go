@@ -1,0 +1,94 @@
+package store
+
+import (
+	"bytes"
+	"encoding/json"
+	"strings"
+	"unicode/utf8"
+)
+
+// Line is a value as a line of at most so many characters has it: no value is ∅,
+// line ends are shown as ⏎, and what is cut ends in an ellipsis.
+func (v Value) Line(most int) string {
+	if v.Is == Null {
+		return "∅"
+	}
+	text := v.Text
+	if v.Is == Binary {
+		text = "0x" + text
+	}
+	text = strings.NewReplacer("\r\n", "⏎", "\n", "⏎", "\t", " ").Replace(text)
+	cut := v.Cut
+	if utf8.RuneCountInString(text) > most {
+		text = string([]rune(text)[:most])
+		cut = true
+	}
+	text = clean(text)
+	if cut {
+		text += "…"
+	}
+	return text
+}
+
+// clean takes away what a terminal would act on.
+func clean(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 || r == utf8.RuneError {
+			return '�'
+		}
+		return r
+	}, text)
+}
+
+// Object writes a row as a JSON object (RFC 8259), its names in the order of the
+// columns: numbers and truths as such where JSON has them, JSON as it is.
+func Object(columns []Column, values []Value) ([]byte, error) {
+	var b bytes.Buffer
+	b.WriteByte('{')
+	for i, c := range columns {
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		name, err := json.Marshal(c.Name)
+		if err != nil {
+			return nil, err
+		}
+		b.Write(name)
+		b.WriteByte(':')
+		b.Write(values[i].json())
+	}
+	b.WriteByte('}')
+	return b.Bytes(), nil
+}
+
+func (v Value) json() []byte {
+	switch {
+	case v.Is == Null:
+		return []byte("null")
+	case (v.Is == Number || v.Is == JSON) && !v.Cut && json.Valid([]byte(v.Text)):
+		var b bytes.Buffer
+		if json.Compact(&b, []byte(v.Text)) == nil {
+			return b.Bytes()
+		}
+	case v.Is == Truth:
+		switch strings.ToLower(v.Text) {
+		case "t", "true", "1":
+			return []byte("true")
+		case "f", "false", "0":
+			return []byte("false")
+		}
+	}
+	out, _ := json.Marshal(v.Text)
+	return out
+}
+
+// KeyOf makes a key of what somebody wrote: a JSON list is one already, and a
+// single text stands for a list of itself.
+func KeyOf(text string) string {
+	var parts []string
+	if json.Unmarshal([]byte(text), &parts) == nil {
+		return text
+	}
+	b, _ := json.Marshal([]string{text})
+	return string(b)
+}
