@@ -92,3 +92,12 @@ func KeyOf(text string) string {
 	b, _ := json.Marshal([]string{text})
 	return string(b)
 }
+
+// Indent writes JSON with an entry in a line; what is no JSON stays as it is.
+func Indent(text string) string {
+	var b bytes.Buffer
+	if json.Indent(&b, []byte(text), "", "  ") != nil {
+		return text
+	}
+	return b.String()
+}

@@ -4,6 +4,7 @@ package views
 import (
 	"neighbour/internal/tui/view"
 	"neighbour/internal/tui/views/checks"
+	"neighbour/internal/tui/views/data"
 	"neighbour/internal/tui/views/errands"
 	"neighbour/internal/tui/views/logs"
 	mapview "neighbour/internal/tui/views/map"
@@ -14,5 +15,5 @@ import (
 
 // All are the views, in the order of their keys. The first one opens at first.
 func All() []view.Spec {
-	return []view.Spec{mapview.Spec, logs.Spec, wiring.Spec, starts.Spec, errands.Spec, usage.Spec, checks.Spec}
+	return []view.Spec{mapview.Spec, logs.Spec, wiring.Spec, starts.Spec, errands.Spec, usage.Spec, checks.Spec, data.Spec}
 }

@@ -1,0 +1,197 @@
+package data
+
+import (
+	"context"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/store"
+	"neighbour/internal/tui/panel"
+	"neighbour/internal/tui/ui"
+	"neighbour/internal/tui/view"
+)
+
+// changes reports whether what is looked at can be changed.
+func (v *screen) changes() bool {
+	h := v.held[v.place.service]
+	return h != nil && h.data.Changes && v.answer == nil && v.place.collection != ""
+}
+
+// target is what an action is about: the chosen item, or the collection.
+func (v *screen) target(whole bool) store.Act {
+	a := store.Act{Collection: v.place.collection}
+	if !whole {
+		a.Key = v.place.key
+	}
+	return a
+}
+
+// begin asks what can be done, and then does what was wanted of it: after its form
+// if it needs to know something, and after the question that shows what it does.
+func (v *screen) begin(name string, on store.Act) tea.Cmd {
+	service := v.place.service
+	return v.Await(func(ctx context.Context, c *api.Client) (func() tea.Cmd, error) {
+		all, err := c.Actions(ctx, service, on.Collection, on.Key)
+		if err != nil {
+			return nil, err
+		}
+		return func() tea.Cmd {
+			for _, a := range all {
+				if a.Name == name {
+					return v.prepare(a, on)
+				}
+			}
+			why := "this can't be done here"
+			if v.whole.Fixed != "" {
+				why = "read only: " + v.whole.Fixed
+			} else if len(v.pages) > 0 && v.pages[0].Fixed != "" {
+				why = "read only: " + v.pages[0].Fixed
+			}
+			v.Say(why, true)
+			return nil
+		}, nil
+	})
+}
+
+// others offers what else can be done.
+func (v *screen) others(on store.Act) tea.Cmd {
+	service := v.place.service
+	return v.Await(func(ctx context.Context, c *api.Client) (func() tea.Cmd, error) {
+		all, err := c.Actions(ctx, service, on.Collection, on.Key)
+		if err != nil {
+			return nil, err
+		}
+		return func() tea.Cmd {
+			if len(all) == 0 {
+				v.Say("nothing can be done with it", true)
+				return nil
+			}
+			v.Show(&panel.Menu{Env: v.Env, Title: "What to do", Choices: func() []panel.Choice {
+				var out []panel.Choice
+				for _, a := range all {
+					out = append(out, panel.Choice{Text: a.Says, Then: func() tea.Cmd { return v.prepare(a, on) }})
+				}
+				return out
+			}})
+			return nil
+		}, nil
+	})
+}
+
+// nothing is what stands for no value in a form.
+const nothing = "∅"
+
+// prepare asks for what an action needs to know.
+func (v *screen) prepare(a store.Action, on store.Act) tea.Cmd {
+	on.Action = a.Name
+	inputs := a.Inputs
+	if a.Name == store.Change && v.level == item && v.place.field < len(v.whole.Fields) { // the chosen field
+		f := v.whole.Fields[v.place.field]
+		inputs = nil
+		for _, in := range a.Inputs {
+			if in.Name == f.Column.Name {
+				in.Value, in.Null = f.Value.Text, in.Null || f.Value.Is == store.Null
+				if f.Value.Is == store.Null {
+					in.Value = nothing
+				}
+				inputs = append(inputs, in)
+			}
+		}
+		if f.Value.Cut {
+			v.Say("only a part of it is here; change it with a statement", true)
+			return nil
+		}
+		if len(inputs) == 0 {
+			v.Say(f.Column.Name+" can't be changed", true)
+			return nil
+		}
+	}
+	if len(inputs) == 0 {
+		return v.plan(on)
+	}
+	fields := make([]*ui.Field, len(inputs))
+	for i, in := range inputs {
+		hint := in.Hint
+		if in.Null {
+			hint = strings.TrimPrefix(hint+"; "+nothing+" is no value", "; ")
+		}
+		fields[i] = ui.TextField(in.Name, in.Value, hint, 46)
+	}
+	fields[0].Input.Focus()
+	f := &panel.Form{Env: v.Env, Title: strings.ToUpper(a.Says[:1]) + a.Says[1:], Fields: fields, Yes: "see what it does"}
+	f.Take = func() (tea.Cmd, error) {
+		on.Values = map[string]*string{}
+		for i, in := range inputs {
+			value := fields[i].Input.Value()
+			switch {
+			case value == nothing && in.Null:
+				on.Values[in.Name] = nil
+			case value == "" && a.Name == store.Insert: // left to the server
+			case value == in.Value && a.Name == store.Change && len(inputs) > 1:
+			default:
+				on.Values[in.Name] = &value
+			}
+		}
+		v.Show(nil)
+		return v.plan(on), nil
+	}
+	v.Show(f)
+	return nil
+}
+
+// plan shows what an act would do, and has it done if that is meant.
+func (v *screen) plan(on store.Act) tea.Cmd {
+	service := v.place.service
+	return v.Await(func(ctx context.Context, c *api.Client) (func() tea.Cmd, error) {
+		p, err := c.Plan(ctx, service, on)
+		if err != nil {
+			return nil, err
+		}
+		return func() tea.Cmd {
+			text := "The server is told:"
+			if p.Loses != "" {
+				text = p.Loses + " will be lost. The server is told:"
+			}
+			v.Show(&panel.Question{Env: v.Env, Title: "Do it?", Text: text, List: strings.Split(p.Statement, "\n"), Yes: "do it", Then: func() tea.Cmd { return v.carryOut(service, on) }})
+			return nil
+		}, nil
+	})
+}
+
+func (v *screen) carryOut(service string, on store.Act) tea.Cmd {
+	client, ctx := v.Client(), v.Context()
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(ctx, view.StopLimit)
+		defer cancel()
+		says, err := client.Act(ctx, service, on)
+		return view.Later(func() tea.Cmd {
+			if err != nil {
+				v.Say(err.Error(), true)
+				return nil
+			}
+			v.Say(says, false)
+			if v.place.collection != on.Collection || v.place.service != service {
+				return nil
+			}
+			if on.Action == store.Delete && v.level == item {
+				v.level = items
+			}
+			row, top := v.place.row, v.place.top
+			v.rhythm = quickest
+			at := 0
+			for r := row; at < len(v.pages)-1 && r >= len(v.pages[at].Rows); at++ {
+				r -= len(v.pages[at].Rows)
+			}
+			cmds := []tea.Cmd{v.list()}
+			if on.Action == store.Clear || len(v.pages) == 0 {
+				cmds = append(cmds, v.load())
+			} else {
+				v.place.row, v.place.top = row, top
+				cmds = append(cmds, v.fetch(v.query(v.pages[at].after, v.pages[at].back), false, true), v.read())
+			}
+			return tea.Batch(cmds...)
+		})
+	}
+}

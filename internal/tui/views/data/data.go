@@ -1,0 +1,732 @@
+// Package data is the view of what services hold: their collections on the left,
+// the items of the chosen one beside them, and one item below or whole. It knows
+// no kind of service; what can be looked at and done, the keeper says.
+package data
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"charm.land/bubbles/v2/textinput"
+	"charm.land/bubbles/v2/viewport"
+	tea "charm.land/bubbletea/v2"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/keep"
+	"neighbour/internal/core/store"
+	"neighbour/internal/core/supervise"
+	"neighbour/internal/tui/view"
+)
+
+// Spec describes the view. Its argument says what to look at.
+var Spec = view.Spec{ID: "data", Title: "data", Key: "8", New: open, Commands: commands}
+
+// Args are what to look at: a service, and a collection of it.
+type Args struct{ Service, Collection string }
+
+func commands(e *view.Env) []view.Command {
+	var out []view.Command
+	for _, name := range e.Overview.Holding {
+		out = append(out, view.Command{Says: "look into " + name, Do: func() tea.Cmd { return e.Turn("data", Args{Service: name}) }})
+	}
+	return out
+}
+
+// The levels, from left to right.
+const (
+	collections = iota
+	items
+	item
+)
+
+// screen is the view.
+type screen struct {
+	*view.Env
+	view.Still
+	level int
+
+	held   map[string]*held // by service
+	place  place
+	before []place // what was left to follow something
+
+	pages   []page // those of the place that are there, in order
+	asking  bool   // for a page
+	whole   store.Item
+	full    viewport.Model // one value whole
+	reading bool           // it is shown
+
+	filter   *textinput.Model // while it is typed
+	ask      *textinput.Model // while a question is typed
+	answer   *keep.Answer     // to the question; nil: the collection is shown
+	asked    string           // the question of the answer
+	history  []string         // of questions
+	recalled int              // which of them is in the field, counted from the end; 0: none
+
+	cancel  context.CancelFunc // ends what is asked for now
+	since   time.Time          // when that began; zero: nothing is
+	problem string             // what is wrong with what was asked for
+
+	marks    map[string]time.Time // rows that are new or have changed, until then
+	rhythm   time.Duration        // how often the page is asked for again
+	refresh  time.Time            // when that is next
+	watching bool
+	number   int // of the newest request for items: answers to earlier ones are dropped
+}
+
+// held is what a service holds.
+type held struct {
+	data    keep.Data
+	loaded  bool
+	asking  bool
+	problem string
+	at      time.Time
+}
+
+// place is what is looked at.
+type place struct {
+	service, collection string
+	where               string
+	row                 int // the chosen one, of those that are there
+	top                 int // the first that is shown
+	left                int // the first column that is shown
+	field               int // of the item
+	key                 string
+	fieldTop            int
+	alone               bool // an item that was led to, whose collection isn't there yet
+}
+
+// page is some items with the query that they answer.
+type page struct {
+	store.Page
+	after string
+	back  bool
+}
+
+const (
+	pageRows  = 200
+	keptPages = 10
+	// refreshing is how often what is looked at is asked for again, at first and at
+	// most seldom.
+	quickest, slowest = time.Second, 10 * time.Second
+	markFor           = 2 * time.Second
+	listEvery         = 5 * time.Second
+)
+
+func open(e *view.Env, args any) (view.View, tea.Cmd) {
+	v := &screen{Env: e, held: map[string]*held{}, marks: map[string]time.Time{}, rhythm: quickest, watching: true, full: viewport.New()}
+	a, _ := args.(Args)
+	if a.Service == "" && slices.Contains(e.Overview.Holding, e.Selected) {
+		a.Service = e.Selected
+	}
+	v.place.service, v.place.collection = a.Service, a.Collection
+	if v.place.service == "" && len(e.Overview.Holding) > 0 {
+		v.place.service = e.Overview.Holding[0]
+	}
+	cmds := []tea.Cmd{v.list()}
+	if a.Collection != "" {
+		v.level = items
+		cmds = append(cmds, v.load())
+	}
+	return v, tea.Batch(cmds...)
+}
+
+type (
+	heldMsg struct {
+		service string
+		data    keep.Data
+		err     error
+	}
+	pageMsg struct {
+		number  int
+		query   store.Query
+		page    store.Page
+		err     error
+		add     bool // beside those that are there
+		refresh bool
+	}
+	itemMsg struct {
+		collection, key string
+		item            store.Item
+		err             error
+	}
+	answerMsg struct {
+		question string
+		answer   keep.Answer
+		err      error
+		write    bool
+	}
+)
+
+// list asks for what the services that run hold.
+func (v *screen) list() tea.Cmd {
+	var cmds []tea.Cmd
+	for _, name := range v.Overview.Holding {
+		h := v.held[name]
+		if h == nil {
+			h = &held{}
+			v.held[name] = h
+		}
+		state := v.Services[name].State
+		if h.asking || state != supervise.Ready && state != supervise.Ailing {
+			continue
+		}
+		h.asking, h.at = true, time.Now()
+		cmds = append(cmds, v.Ask(view.CallLimit, func(ctx context.Context, c *api.Client) tea.Msg {
+			d, err := c.Data(ctx, name)
+			return heldMsg{name, d, err}
+		}))
+	}
+	return tea.Batch(cmds...)
+}
+
+// query is that for a page of the place.
+func (v *screen) query(after string, back bool) store.Query {
+	return store.Query{Collection: v.place.collection, Where: v.place.where, After: after, Back: back, Limit: pageRows}
+}
+
+// load has the first page of the place come, in place of what is there.
+func (v *screen) load() tea.Cmd {
+	v.pages, v.problem, v.answer, v.whole = nil, "", nil, store.Item{}
+	return v.fetch(v.query("", false), false, false)
+}
+
+// fetch asks for a page. A look that takes long can be cancelled.
+func (v *screen) fetch(q store.Query, add, refresh bool) tea.Cmd {
+	if q.Collection == "" {
+		return nil
+	}
+	v.number++
+	number, service := v.number, v.place.service
+	v.asking = true
+	v.rhythmFor(refresh)
+	return v.cancellable(!refresh, time.Minute, func(ctx context.Context, c *api.Client) tea.Msg {
+		p, err := c.Items(ctx, service, q)
+		return pageMsg{number, q, p, err, add, refresh}
+	})
+}
+
+func (v *screen) rhythmFor(refresh bool) {
+	if !refresh {
+		v.rhythm = quickest
+	}
+	v.refresh = time.Now().Add(v.rhythm)
+}
+
+// cancellable asks the keeper for something that escape takes back.
+func (v *screen) cancellable(seen bool, limit time.Duration, ask func(context.Context, *api.Client) tea.Msg) tea.Cmd {
+	if v.cancel != nil {
+		v.cancel()
+	}
+	mine, cancel := context.WithCancel(v.Context())
+	v.cancel = cancel
+	if seen {
+		v.since = time.Now()
+	}
+	return v.Ask(limit, func(ctx context.Context, c *api.Client) tea.Msg {
+		ctx, stop := context.WithCancel(ctx)
+		defer stop()
+		defer context.AfterFunc(mine, stop)()
+		return ask(ctx, c)
+	})
+}
+
+// quiet says that nothing is asked for any more.
+func (v *screen) quiet() {
+	if v.cancel != nil {
+		v.cancel()
+	}
+	v.cancel, v.since, v.asking = nil, time.Time{}, false
+}
+
+// Close ends what is asked for.
+func (v *screen) Close() { v.quiet() }
+
+// Typing reports whether a filter or a question is typed.
+func (v *screen) Typing() bool { return v.filter != nil || v.ask != nil }
+
+// Update takes a message.
+func (v *screen) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case heldMsg:
+		return v.holds(msg)
+	case pageMsg:
+		return v.took(msg)
+	case itemMsg:
+		v.tookItem(msg)
+	case answerMsg:
+		v.answered(msg)
+	case view.Changed:
+		if msg.Fresh || msg.Moved {
+			return v.list()
+		}
+	case view.Tick:
+		return v.tick()
+	case tea.KeyPressMsg, tea.PasteMsg:
+		return v.typed(msg)
+	}
+	if by := view.Wheel(msg); by != 0 {
+		return v.move(3 * by)
+	}
+	return nil
+}
+
+func (v *screen) typed(msg tea.Msg) tea.Cmd {
+	for _, in := range []*textinput.Model{v.filter, v.ask} {
+		if in == nil {
+			continue
+		}
+		changed, cmd := in.Update(msg)
+		*in = changed
+		return cmd
+	}
+	return nil
+}
+
+func (v *screen) holds(msg heldMsg) tea.Cmd {
+	h := v.held[msg.service]
+	if h == nil {
+		return nil
+	}
+	h.asking = false
+	if msg.err != nil {
+		h.problem = msg.err.Error()
+		return nil
+	}
+	h.data, h.loaded, h.problem = msg.data, true, ""
+	// The first collection is looked at without being asked for.
+	if v.place.service == msg.service && v.place.collection == "" && len(h.data.Collections) > 0 {
+		v.place.collection = h.data.Collections[0].Name
+		return v.load()
+	}
+	return nil
+}
+
+// rows returns all items that are there.
+func (v *screen) rows() []store.Row {
+	if v.answer != nil {
+		return v.answer.Rows
+	}
+	var out []store.Row
+	for _, p := range v.pages {
+		out = append(out, p.Rows...)
+	}
+	return out
+}
+
+func (v *screen) columns() []store.Column {
+	switch {
+	case v.answer != nil:
+		return v.answer.Columns
+	case len(v.pages) > 0:
+		return v.pages[0].Columns
+	}
+	return nil
+}
+
+// took takes a page.
+func (v *screen) took(msg pageMsg) tea.Cmd {
+	if msg.number != v.number {
+		return nil
+	}
+	v.quiet()
+	if msg.err != nil {
+		if msg.refresh && strings.Contains(msg.err.Error(), context.Canceled.Error()) {
+			return nil
+		}
+		v.problem = msg.err.Error()
+		return nil
+	}
+	v.problem = ""
+	p := page{msg.page, msg.query.After, msg.query.Back}
+	switch {
+	case msg.refresh:
+		v.renew(p)
+		return nil
+	case msg.add && msg.query.Back:
+		v.pages = append([]page{p}, v.pages...)
+		v.place.row += len(p.Rows)
+		v.place.top += len(p.Rows)
+		v.pages = v.pages[:min(len(v.pages), keptPages)]
+	case msg.add:
+		v.pages = append(v.pages, p)
+		if n := len(v.pages); n > keptPages && v.pages[1].Prev != "" {
+			gone := len(v.pages[0].Rows)
+			v.pages = v.pages[1:]
+			v.place.row, v.place.top = v.place.row-gone, max(0, v.place.top-gone)
+		}
+	default:
+		v.pages = []page{p}
+		v.place.row, v.place.top = 0, 0
+		if msg.query.Back {
+			v.place.row = max(0, len(p.Rows)-1)
+		}
+	}
+	return v.read()
+}
+
+// renew puts a page that was asked for again in the place of what it was, and marks
+// what is new in it.
+func (v *screen) renew(p page) {
+	at := slices.IndexFunc(v.pages, func(o page) bool { return o.after == p.after && o.back == p.back })
+	if at < 0 {
+		return
+	}
+	was := map[string]store.Row{}
+	for _, r := range v.pages[at].Rows {
+		was[r.Key] = r
+	}
+	changed := len(p.Rows) != len(v.pages[at].Rows)
+	for _, r := range p.Rows {
+		if o, known := was[r.Key]; r.Key != "" && (!known || !slices.Equal(o.Values, r.Values)) {
+			v.marks[r.Key] = time.Now().Add(markFor)
+			changed = true
+		}
+	}
+	key := v.key()
+	v.pages[at] = p
+	if i := slices.IndexFunc(v.rows(), func(r store.Row) bool { return r.Key == key }); key != "" && i >= 0 {
+		v.place.top = max(0, v.place.top+i-v.place.row)
+		v.place.row = i
+	}
+	v.place.row = min(v.place.row, max(0, len(v.rows())-1))
+	if changed {
+		v.rhythm = quickest
+	} else {
+		v.rhythm = min(slowest, v.rhythm*3/2)
+	}
+	v.refresh = time.Now().Add(v.rhythm)
+}
+
+// key returns the key of the chosen row.
+func (v *screen) key() string {
+	if rows := v.rows(); v.place.row < len(rows) && v.answer == nil {
+		return rows[v.place.row].Key
+	}
+	return ""
+}
+
+// read has the chosen row come whole.
+func (v *screen) read() tea.Cmd {
+	key := v.key()
+	if v.place.alone {
+		key = v.place.key
+	}
+	if key == "" {
+		v.whole = store.Item{}
+		return nil
+	}
+	v.place.key = key
+	service, collection := v.place.service, v.place.collection
+	return v.Ask(view.CallLimit, func(ctx context.Context, c *api.Client) tea.Msg {
+		// Whoever runs through a list wants none of what is passed.
+		select {
+		case <-time.After(40 * time.Millisecond):
+		case <-ctx.Done():
+		}
+		it, err := c.Item(ctx, service, collection, key)
+		return itemMsg{collection, key, it, err}
+	})
+}
+
+func (v *screen) tookItem(msg itemMsg) {
+	if msg.collection != v.place.collection || msg.key != v.place.key {
+		return
+	}
+	if msg.err != nil {
+		v.whole = store.Item{Collection: msg.collection, Key: msg.key, Notes: []string{msg.err.Error()}}
+		return
+	}
+	v.whole = msg.item
+	v.place.field = min(v.place.field, max(0, len(v.whole.Fields)-1))
+}
+
+func (v *screen) tick() tea.Cmd {
+	now := time.Now()
+	for key, until := range v.marks {
+		if now.After(until) {
+			delete(v.marks, key)
+		}
+	}
+	var cmds []tea.Cmd
+	for _, h := range v.held {
+		if !h.asking && now.Sub(h.at) > listEvery {
+			cmds = append(cmds, v.list())
+			break
+		}
+	}
+	if v.watching && !v.asking && v.answer == nil && len(v.pages) > 0 && now.After(v.refresh) && v.Shown() == nil && !v.Typing() {
+		at := 0
+		for row := v.place.row; at < len(v.pages)-1 && row >= len(v.pages[at].Rows); at++ {
+			row -= len(v.pages[at].Rows)
+		}
+		cmds = append(cmds, v.fetch(v.query(v.pages[at].after, v.pages[at].back), false, true))
+	}
+	return tea.Batch(cmds...)
+}
+
+// entry is a row of the list on the left: a heading, or a collection.
+type entry struct {
+	service, group string
+	collection     *store.Collection
+	problem        string
+}
+
+// entries are the rows of the list.
+func (v *screen) entries() []entry {
+	var out []entry
+	for _, name := range v.Overview.Holding {
+		out = append(out, entry{service: name})
+		h := v.held[name]
+		state := v.Services[name].State
+		switch {
+		case state != supervise.Ready && state != supervise.Ailing:
+			out = append(out, entry{service: name, problem: string(state)})
+		case h == nil || !h.loaded && h.problem == "":
+			out = append(out, entry{service: name, problem: "looking"})
+		case h.problem != "":
+			out = append(out, entry{service: name, problem: h.problem})
+		case len(h.data.Collections) == 0:
+			out = append(out, entry{service: name, problem: "nothing yet"})
+		}
+		if h == nil {
+			continue
+		}
+		group := ""
+		for i := range h.data.Collections {
+			c := &h.data.Collections[i]
+			if c.Group != group {
+				group = c.Group
+				out = append(out, entry{service: name, group: group})
+			}
+			out = append(out, entry{service: name, collection: c})
+		}
+	}
+	return out
+}
+
+// current returns the collection that is looked at, nil if it isn't known.
+func (v *screen) current() *store.Collection {
+	h := v.held[v.place.service]
+	if h == nil {
+		return nil
+	}
+	for i := range h.data.Collections {
+		if h.data.Collections[i].Name == v.place.collection {
+			return &h.data.Collections[i]
+		}
+	}
+	return nil
+}
+
+// move chooses another row of what is gone through.
+func (v *screen) move(by int) tea.Cmd {
+	switch {
+	case v.reading:
+		v.full.SetYOffset(v.full.YOffset() + by)
+		return nil
+	case v.level == collections:
+		return v.pick(by)
+	case v.level == item:
+		v.place.field = min(max(0, v.place.field+by), max(0, len(v.whole.Fields)-1))
+		return nil
+	}
+	rows := len(v.rows())
+	v.place.row = min(max(0, v.place.row+by), max(0, rows-1))
+	if v.answer != nil {
+		return nil
+	}
+	return tea.Batch(v.more(), v.read())
+}
+
+// more has the page after those that are there come, or the one before, when one
+// comes near.
+func (v *screen) more() tea.Cmd {
+	if v.asking || len(v.pages) == 0 {
+		return nil
+	}
+	first, last := v.pages[0], v.pages[len(v.pages)-1]
+	const near = 60
+	switch {
+	case v.place.row >= len(v.rows())-near && last.Next != "" && (last.More || last.back):
+		if last.back && len(v.pages) == 1 && first.after == "" { // the very end
+			if v.place.row < near {
+				break
+			}
+			return nil
+		}
+		return v.fetch(v.query(last.Next, false), true, false)
+	}
+	if v.place.row < near && first.Prev != "" && (first.after != "" || first.back && first.More) {
+		return v.fetch(v.query(first.Prev, true), true, false)
+	}
+	return nil
+}
+
+// pick chooses another collection.
+func (v *screen) pick(by int) tea.Cmd {
+	var all []entry
+	at := 0
+	for _, e := range v.entries() {
+		if e.collection == nil {
+			continue
+		}
+		if e.service == v.place.service && e.collection.Name == v.place.collection {
+			at = len(all)
+		}
+		all = append(all, e)
+	}
+	if len(all) == 0 {
+		return nil
+	}
+	e := all[min(max(0, at+by), len(all)-1)]
+	if e.service == v.place.service && e.collection.Name == v.place.collection {
+		return nil
+	}
+	return v.choose(e)
+}
+
+func (v *screen) choose(e entry) tea.Cmd {
+	v.before = nil
+	v.place = place{service: e.service, collection: e.collection.Name}
+	v.State.Selected = e.service
+	return v.load()
+}
+
+// deeper goes to the items, to one of them, and to what it leads to.
+func (v *screen) deeper() tea.Cmd {
+	switch {
+	case v.reading:
+		return nil
+	case v.level == collections:
+		if v.place.collection != "" {
+			v.level = items
+		}
+	case v.level == items && v.answer == nil && v.key() != "":
+		v.level, v.place.field, v.place.fieldTop = item, 0, 0
+	case v.level == item:
+		return v.follow()
+	}
+	return nil
+}
+
+// follow goes to what the chosen field leads to.
+func (v *screen) follow() tea.Cmd {
+	if v.place.field >= len(v.whole.Fields) {
+		return nil
+	}
+	f := v.whole.Fields[v.place.field]
+	if f.To == nil || f.To.Key == "" {
+		v.show()
+		return nil
+	}
+	v.before = append(v.before, v.place)
+	v.place = place{service: v.place.service, collection: f.To.Collection, key: f.To.Key, alone: true}
+	load := v.load()
+	return tea.Batch(load, v.read())
+}
+
+// back goes out of what was gone into.
+func (v *screen) back() tea.Cmd {
+	switch {
+	case !v.since.IsZero() && (v.asking || v.cancel != nil):
+		v.number++
+		v.quiet()
+		v.Say("taken back; the server was told", false)
+	case v.reading:
+		v.reading = false
+	case v.answer != nil:
+		v.answer, v.problem = nil, ""
+		v.place.row, v.place.top, v.place.left = 0, 0, 0
+		if len(v.pages) == 0 {
+			return v.load()
+		}
+	case v.level == item && len(v.before) > 0:
+		v.place = v.before[len(v.before)-1]
+		v.before = v.before[:len(v.before)-1]
+		kept := v.place
+		load := v.load()
+		v.place.key, v.place.alone = kept.key, true
+		return tea.Batch(load, v.read())
+	case v.level == item:
+		v.level = items
+		v.place.alone = false
+	case v.place.where != "":
+		v.place.where = ""
+		v.place.row, v.place.top = 0, 0
+		return v.load()
+	case v.level == items:
+		v.level = collections
+	}
+	return nil
+}
+
+// show shows the chosen value whole.
+func (v *screen) show() {
+	if v.place.field >= len(v.whole.Fields) || v.level != item {
+		return
+	}
+	v.reading = true
+	v.full.SetYOffset(0)
+}
+
+// jump goes to the beginning or the end of the collection.
+func (v *screen) jump(end bool) tea.Cmd {
+	switch {
+	case v.reading && end:
+		v.full.GotoBottom()
+	case v.reading:
+		v.full.GotoTop()
+	case v.level != items || v.answer != nil:
+		by := -1 << 20
+		if end {
+			by = 1 << 20
+		}
+		return v.move(by)
+	case !end:
+		if len(v.pages) > 0 && v.pages[0].after == "" && !v.pages[0].back {
+			return v.move(-1 << 20)
+		}
+		return v.fetch(v.query("", false), false, false)
+	case len(v.pages) > 0 && v.pages[len(v.pages)-1].More && v.pages[0].Prev != "":
+		return v.fetch(v.query("", true), false, false)
+	default:
+		return v.move(1 << 20)
+	}
+	return nil
+}
+
+// address is where one is, as the command "neighbour data" takes it.
+func (v *screen) address() string {
+	out := []string{"neighbour data", v.place.service}
+	if v.place.collection != "" {
+		out = append(out, quoted(v.place.collection))
+	}
+	switch {
+	case v.level == item && v.place.key != "":
+		out = append(out, quoted(v.place.key))
+	case v.place.where != "":
+		out = append(out, "--where", quoted(v.place.where))
+	}
+	return strings.Join(out, " ")
+}
+
+// quoted quotes a word for a shell, where that is needed.
+func quoted(word string) string {
+	if word != "" && strings.Trim(word, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._-/:") == "" {
+		return word
+	}
+	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
+}
+
+func (v *screen) copy() tea.Cmd {
+	text, what := v.address(), "the address of what is shown, for a shell"
+	if v.level == item && v.place.field < len(v.whole.Fields) {
+		text, what = v.whole.Fields[v.place.field].Value.Text, "the value of "+v.whole.Fields[v.place.field].Column.Name
+	}
+	v.Say("copied: "+what, false)
+	return tea.SetClipboard(text)
+}
+
+var _ view.View = (*screen)(nil)
