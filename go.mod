@@ -36,6 +36,7 @@ require (
 	go.uber.org/goleak v1.3.0
 	go.yaml.in/yaml/v3 v3.0.5
 	golang.org/x/image v0.30.0
+	golang.org/x/net v0.58.0
 	golang.org/x/sys v0.49.0
 	gonum.org/v1/plot v0.17.0
 	modernc.org/sqlite v1.62.0
@@ -80,7 +81,6 @@ require (
 	github.com/yusufpapurcu/wmi v1.2.4 // indirect
 	go.uber.org/atomic v1.12.0 // indirect
 	golang.org/x/crypto v0.57.0 // indirect
-	golang.org/x/net v0.58.0 // indirect
 	golang.org/x/sync v0.24.0 // indirect
 	golang.org/x/text v0.42.0 // indirect
 	modernc.org/libc v1.80.1 // indirect

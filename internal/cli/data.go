@@ -404,4 +404,3 @@ func reversed(r []rune) []rune {
 	slices.Reverse(out)
 	return out
 }
-

@@ -30,11 +30,44 @@ CREATE TABLE member (
 ALTER TABLE member ADD COLUMN house TEXT NOT NULL DEFAULT '';
 CREATE INDEX member_house ON member (house);
 `,
+	"db/changes/003_loans.sql": `-- what there is, who has it, and what they say of it
+CREATE TABLE tool (
+	id    INTEGER PRIMARY KEY,
+	name  TEXT NOT NULL,
+	shelf TEXT NOT NULL,
+	price NUMERIC NOT NULL
+);
+CREATE TABLE loan (
+	id       INTEGER PRIMARY KEY,
+	tool     INTEGER NOT NULL REFERENCES tool (id),
+	member   INTEGER NOT NULL REFERENCES member (id),
+	due      DATE NOT NULL,
+	returned DATE,
+	note     TEXT
+);
+CREATE TABLE review (
+	tool   INTEGER NOT NULL REFERENCES tool (id),
+	member INTEGER NOT NULL REFERENCES member (id),
+	stars  INTEGER NOT NULL,
+	text   TEXT,
+	PRIMARY KEY (tool, member)
+);
+CREATE VIEW overdue AS
+	SELECT t.name AS tool, m.name AS member, l.due FROM loan l JOIN tool t ON t.id = l.tool JOIN member m ON m.id = l.member WHERE l.returned IS NULL;
+`,
 	"db/seed.sql": `INSERT INTO member (name, mail, since, house) VALUES
 	('Ines Brandt', 'ines@example.org', '2023-04-02', 'No. 12'),
 	('Tomas Okafor', 'tomas@example.org', '2023-04-02', 'No. 3'),
 	('Marit Solheim', 'marit@example.org', '2024-09-14', 'No. 21'),
 	('Bao Linh Tran', 'linh@example.org', '2025-01-30', 'No. 8');
+INSERT INTO tool (name, shelf, price) VALUES
+	('hammer drill', 'A 3', 129.9), ('extension ladder, 6 m', 'wall', 189), ('tile cutter', 'B 1', 74.5), ('heat gun', 'B 2', 39.9),
+	('belt sander', 'A 1', 99), ('pipe wrench', 'C 4', 24.5), ('apple press', 'floor', 240), ('sewing machine', 'C 1', 310);
+INSERT INTO loan (tool, member, due, returned, note) VALUES
+	(3, 3, '2026-09-02', '2026-09-01', NULL), (1, 2, '2026-09-14', '2026-09-20', 'bit no. 6 was blunt'), (7, 4, '2026-10-11', '2026-10-10', NULL),
+	(5, 1, '2026-10-30', '2026-10-30', 'keep the dust bag dry'), (1, 1, '2026-11-24', NULL, NULL), (2, 2, '2026-11-27', NULL, 'for the gutters'), (8, 3, '2026-11-29', NULL, NULL);
+INSERT INTO review (tool, member, stars, text) VALUES
+	(1, 2, 4, 'Strong, but heavy overhead.'), (3, 3, 5, 'Cut forty tiles without one broken.'), (7, 4, 5, NULL), (5, 1, 3, 'Works. The switch sticks.');
 `,
 	"photos/hammer-drill.txt":     "the red one, with its case\n",
 	"photos/extension-ladder.txt": "leans in the passage, 6 m\n",

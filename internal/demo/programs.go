@@ -276,9 +276,26 @@ func reminders(ctx context.Context) error {
 }
 
 // letter is the mail to a borrower who is late.
+// letter is a reminder, as text and as HTML.
 func letter(t Tool) string {
-	return fmt.Sprintf("From: Toolshed <%s>\r\nTo: %s <%s>\r\nSubject: Please bring back the %s\r\n\r\nDear %s,\r\n\r\nthe %s was due on %s. Somebody is waiting for it.\r\n",
-		os.Getenv("SENDER"), t.Borrower, t.Mail, t.Name, t.Borrower, t.Name, t.Due.Format("2 January"))
+	due := t.Due.Format("2 January")
+	head := fmt.Sprintf("From: Toolshed <%s>\r\nTo: %s <%s>\r\nSubject: Please bring back the %s\r\nDate: %s\r\nMIME-Version: 1.0\r\nContent-Type: multipart/alternative; boundary=\"shed\"\r\n\r\n",
+		os.Getenv("SENDER"), t.Borrower, t.Mail, t.Name, time.Now().Format(time.RFC1123Z))
+	plain := fmt.Sprintf("--shed\r\nContent-Type: text/plain; charset=utf-8\r\n\r\nDear %s,\r\n\r\nthe %s was due on %s. Somebody is waiting for it.\r\n\r\nThe shed is open from 9 to 12 and from 16 to 19.\r\n", t.Borrower, t.Name, due)
+	page := "--shed\r\nContent-Type: text/html; charset=utf-8\r\n\r\n" + strings.ReplaceAll(fmt.Sprintf(`<!doctype html>
+<body style="margin:0;background:#f6f1e7;color:#2b2a26;font:16px/1.55 Georgia,serif">
+<div style="max-width:520px;margin:0 auto;padding:28px 22px">
+<h1 style="font-size:24px;margin:0 0 14px">Please bring back the %s</h1>
+<p>Dear %s,</p>
+<p>it was due on <b>%s</b>, and somebody is waiting for it.</p>
+<table style="width:100%%;border-collapse:collapse;margin:16px 0">
+<tr><td style="padding:7px 0;border-bottom:1px solid #d8cfbd">Tool</td><td style="text-align:right;border-bottom:1px solid #d8cfbd">%s</td></tr>
+<tr><td style="padding:7px 0">The shed is open</td><td style="text-align:right">9–12 and 16–19</td></tr>
+</table>
+<p><a href="%s/tools" style="display:inline-block;background:#a8500a;color:#fff;text-decoration:none;padding:10px 18px;border-radius:7px">Keep it three more days</a></p>
+</div></body>
+`, t.Name, t.Borrower, due, t.Name, os.Getenv("API_URL")), "\n", "\r\n")
+	return head + plain + page + "--shed--\r\n"
 }
 
 func sorter(ctx context.Context) error {

@@ -347,8 +347,6 @@ func (p *Project) Instance(s *declare.Service) (*kind.Instance, error) {
 	for _, v := range vars {
 		in.Env[v.Name] = v.Value
 	}
-	in.GivenPort = func(name string) int { return p.givenPort(s.Name + "." + name) }
-	in.ExtraPort = func(name string, usual int) (int, error) { return p.extraPort(s.Name+"."+name, usual) }
 	return in, nil
 }
 
@@ -372,6 +370,8 @@ func (p *Project) bare(s *declare.Service) (*kind.Instance, error) {
 		wiring.Self = func(name string) (kind.Fact, error) { return k.Self(in, name) }
 	}
 	in.Argv, in.Expand, in.FactsOf = wiring.Argv, wiring.Fact, p.Facts
+	in.GivenPort = func(name string) int { return p.givenPort(s.Name + "." + name) }
+	in.ExtraPort = func(name string, usual int) (int, error) { return p.extraPort(s.Name+"."+name, usual) }
 	if len(info.Accounts) > 0 && os.Getuid() == 0 {
 		if in.Account, err = proc.FindAccount(info.Accounts...); err != nil {
 			return nil, err

@@ -55,6 +55,8 @@ const (
 	Insert = "insert"
 	Delete = "delete"
 	Clear  = "clear"
+	// See notes that somebody has seen an item that was new.
+	See = "see"
 )
 
 // Collection is something that holds items.
@@ -77,6 +79,8 @@ type Collection struct {
 	New int `json:"new"`
 	// Note is what else there is to say.
 	Note string `json:"note"`
+	// Can are the usual actions that it and its items have.
+	Can []string `json:"can"`
 }
 
 // Form is of what sort a value is.
@@ -175,7 +179,7 @@ type Page struct {
 	// where one can't.
 	Next string `json:"next"`
 	Prev string `json:"prev"`
-	// Order says by what they are ordered: "id".
+	// Order says how they are ordered: "by id".
 	Order string `json:"order"`
 	// Where says in words which items these are, "" for all.
 	Where string `json:"where"`
@@ -189,10 +193,12 @@ type Page struct {
 
 // Item is an item whole.
 type Item struct {
-	Collection string  `json:"collection"`
-	Key        string  `json:"key"`
-	Fields     []Field `json:"fields"`
-	Fixed      string  `json:"fixed"`
+	Collection string `json:"collection"`
+	Key        string `json:"key"`
+	// Says is what it is called, "" for its key.
+	Says   string  `json:"says"`
+	Fields []Field `json:"fields"`
+	Fixed  string  `json:"fixed"`
 	// Notes are what else there is to say of it.
 	Notes []string `json:"notes"`
 }

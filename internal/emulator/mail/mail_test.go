@@ -33,7 +33,10 @@ func serve(t *testing.T, dir string) (address string, stop func()) {
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
-	go func() { done <- mail.Serve(ctx, l, store, log.New(io.Discard, "", 0)) }()
+	go func() {
+		done <- (&mail.Server{Store: store, Log: log.New(io.Discard, "", 0)}).Serve(ctx, l)
+		store.Close()
+	}()
 	return l.Addr().String(), sync.OnceFunc(func() {
 		cancel()
 		assert.NoError(t, <-done)
@@ -60,7 +63,7 @@ func TestTakesAndKeeps(t *testing.T) {
 	require.NoError(t, smtp.SendMail(address, nil, "shed@example.org", []string{"ines@example.org", "marit@example.org"}, []byte(body)))
 	s, err = mail.ReadSummary(dir)
 	require.NoError(t, err)
-	assert.Equal(t, mail.Summary{Count: 1, At: s.At, From: "shed@example.org", To: "ines@example.org, marit@example.org", Subject: "Bitte zurück"}, s)
+	assert.Equal(t, mail.Summary{Count: 1, At: s.At, From: "shed@example.org", To: "ines@example.org, marit@example.org", Subject: "Bitte zurück", Unseen: 1}, s)
 	assert.WithinDuration(t, time.Now(), s.At, 5*time.Second)
 	b, err := os.ReadFile(messages(t, dir)[0])
 	require.NoError(t, err)

@@ -4,11 +4,13 @@ package mail
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
 	"log"
 	"net"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,10 +22,32 @@ import (
 // (RFC 1870) and refuses longer ones.
 const SizeLimit = 25 << 20
 
-// Serve takes mail by SMTP (RFC 5321) on the listener until the context ends.
-func Serve(ctx context.Context, l net.Listener, store *Store, log *log.Logger) error {
-	server := smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) {
-		return &session{store: store, log: log}, nil
+// Server takes mail by SMTP (RFC 5321).
+type Server struct {
+	Store *Store
+	Log   *log.Logger
+	// TLS is what STARTTLS (RFC 3207) is offered with; nil: it is not offered.
+	TLS *tls.Config
+
+	rules ruling
+}
+
+// Rules returns the rules that hold now.
+func (s *Server) Rules() Rules { return s.rules.get() }
+
+// SetRules has other rules hold.
+func (s *Server) SetRules(r Rules) error {
+	if err := r.Check(); err != nil {
+		return err
+	}
+	s.rules.set(r)
+	return nil
+}
+
+// Serve takes mail on the listener until the context ends.
+func (s *Server) Serve(ctx context.Context, l net.Listener) error {
+	server := smtp.NewServer(smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) {
+		return &session{server: s, conn: c, ctx: ctx}, nil
 	}))
 	server.Domain = "localhost"
 	server.MaxMessageBytes = SizeLimit
@@ -31,6 +55,8 @@ func Serve(ctx context.Context, l net.Listener, store *Store, log *log.Logger) e
 	server.MaxLineLength = 1 << 20
 	server.AllowInsecureAuth = true
 	server.EnableSMTPUTF8 = true
+	server.TLSConfig = s.TLS
+	server.ErrorLog = s.Log
 	server.ReadTimeout, server.WriteTimeout = 5*time.Minute, time.Minute // RFC 5321, section 4.5.3.2
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(l) }()
@@ -54,10 +80,11 @@ func Serve(ctx context.Context, l net.Listener, store *Store, log *log.Logger) e
 
 // session is one client's connection.
 type session struct {
-	store *Store
-	log   *log.Logger
-	from  string
-	to    []string
+	server *Server
+	conn   *smtp.Conn
+	ctx    context.Context
+	from   string
+	to     []string
 }
 
 func (s *session) Mail(from string, _ *smtp.MailOptions) error {
@@ -66,21 +93,41 @@ func (s *session) Mail(from string, _ *smtp.MailOptions) error {
 }
 
 func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
+	if matches(s.server.Rules().Refuse, to) {
+		s.server.Log.Printf("refused %s, as the rules say", to)
+		return &smtp.SMTPError{Code: 550, EnhancedCode: smtp.EnhancedCode{5, 1, 1}, Message: "there is no mailbox of this name here"}
+	}
 	s.to = append(s.to, to)
 	return nil
 }
 
 func (s *session) Data(r io.Reader) error {
-	if err := s.store.Add(s.from, s.to, r); err != nil {
+	rules := s.server.Rules()
+	if rules.Delay > 0 {
+		select {
+		case <-time.After(time.Duration(rules.Delay) * time.Millisecond):
+		case <-s.ctx.Done():
+		}
+	}
+	switch {
+	case rules.Full:
+		s.server.Log.Printf("refused a message from %s as if the server were full, as the rules say", s.from)
+		return &smtp.SMTPError{Code: 452, EnhancedCode: smtp.EnhancedCode{4, 2, 2}, Message: "there is no room left"}
+	case slices.ContainsFunc(s.to, func(to string) bool { return matches(rules.Drop, to) }):
+		s.server.Log.Printf("cut the connection of a message from %s, as the rules say", s.from)
+		_ = s.conn.Conn().Close()
+		return errors.New("the connection was cut")
+	}
+	if err := s.server.Store.Add(s.from, s.to, r); err != nil {
 		var refused *smtp.SMTPError
 		if errors.As(err, &refused) {
-			s.log.Printf("refused a message from %s: %s", s.from, refused.Message)
+			s.server.Log.Printf("refused a message from %s: %s", s.from, refused.Message)
 			return err
 		}
-		s.log.Printf("could not store a message from %s: %v", s.from, err)
+		s.server.Log.Printf("could not store a message from %s: %v", s.from, err)
 		return &smtp.SMTPError{Code: 452, EnhancedCode: smtp.EnhancedCode{4, 3, 1}, Message: fmt.Sprintf("the message could not be stored: %v", err)}
 	}
-	s.log.Printf("from %s to %s: %s", s.from, strings.Join(s.to, ", "), s.store.Latest().Subject)
+	s.server.Log.Printf("from %s to %s: %s", s.from, strings.Join(s.to, ", "), s.server.Store.Latest().Subject)
 	return nil
 }
 

@@ -80,6 +80,9 @@ func (s *source) Collections(ctx context.Context) ([]store.Collection, error) {
 		}
 		out = append(out, c)
 	}
+	for i := range out {
+		out[i].Can = []string{store.Change, store.Insert, store.Delete, store.Clear}
+	}
 	sort.Slice(out[1:], func(i, j int) bool { return out[1+i].Title < out[1+j].Title })
 	return out, nil
 }

@@ -262,6 +262,11 @@ func (s *Source) Collections(ctx context.Context) ([]store.Collection, error) {
 	for _, database := range s.server.Databases() {
 		err := s.read(ctx, database, func(ctx context.Context, c Conn) error {
 			all, err := s.server.Tables(ctx, c, database)
+			for i := range all {
+				if strings.HasSuffix(all[i].Is, "table") {
+					all[i].Can = []string{store.Change, store.Insert, store.Delete, store.Clear}
+				}
+			}
 			out = append(out, all...)
 			return err
 		})
@@ -425,14 +430,12 @@ func (s *Source) page(ctx context.Context, c Conn, t *table, q store.Query) (sto
 		}
 		statement += " ORDER BY " + strings.Join(order, ", ")
 	}
-	for _, k := range t.Key {
-		if p.Order != "" {
-			p.Order += ", "
+	if !t.Hidden && len(t.Key) > 0 {
+		names := make([]string, len(t.Key))
+		for i, k := range t.Key {
+			names[i] = k.Name
 		}
-		p.Order += k.Name
-	}
-	if t.Hidden {
-		p.Order = ""
+		p.Order = "by " + strings.Join(names, ", ")
 	}
 	statement += fmt.Sprintf(" LIMIT %d", q.Limit+1)
 	_, err := c.Run(ctx, statement, nil, func(values [][]byte) bool {
@@ -654,10 +657,24 @@ func (s *Source) Item(ctx context.Context, collection, key string) (store.Item, 
 			return &store.GoneError{What: "the row " + key}
 		}
 		item.Fixed = t.fixed()
+		if !t.Hidden {
+			item.Says = keyFields(item.Fields)
+		}
 		s.follow(ctx, c, t, &item)
 		return nil
 	})
 	return item, err
+}
+
+// keyFields are the values of the key, for people.
+func keyFields(fields []store.Field) string {
+	var out []string
+	for _, f := range fields {
+		if f.Column.Key {
+			out = append(out, f.Value.Line(60))
+		}
+	}
+	return strings.Join(out, ", ")
 }
 
 // follow finds what the fields of an item lead to. That a table can't be read is

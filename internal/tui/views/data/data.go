@@ -605,10 +605,22 @@ func (v *screen) deeper() tea.Cmd {
 		}
 	case v.level == items && v.answer == nil && v.key() != "":
 		v.level, v.place.field, v.place.fieldTop = item, 0, 0
+		if v.rows()[v.place.row].New {
+			return v.see()
+		}
 	case v.level == item:
 		return v.follow()
 	}
 	return nil
+}
+
+// see notes that the chosen item was seen.
+func (v *screen) see() tea.Cmd {
+	service, act := v.place.service, store.Act{Collection: v.place.collection, Key: v.key(), Action: store.See}
+	return v.Call(view.CallLimit, func(ctx context.Context, c *api.Client) error {
+		_, err := c.Act(ctx, service, act)
+		return err
+	})
 }
 
 // follow goes to what the chosen field leads to.

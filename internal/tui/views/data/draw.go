@@ -2,6 +2,7 @@ package data
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -174,7 +175,7 @@ func (v *screen) head() string {
 		}
 		if len(v.pages) > 0 {
 			if by := v.pages[0].Order; by != "" {
-				parts = append(parts, "by "+by)
+				parts = append(parts, by)
 			}
 			if w := v.pages[0].Where; w != "" {
 				parts = append(parts, w)
@@ -349,6 +350,8 @@ func (v *screen) table(width, rows, x, y int) (out []string, spots []view.Spot) 
 			mark = t.Paint(ui.Accent, "+ ")
 		case at == v.place.row:
 			mark = t.Paint(ui.Faint, "▌ ")
+		case r.New:
+			mark = t.Paint(ui.Accent, "● ")
 		}
 		line := mark
 		for c := left; c <= last && c < len(r.Values); c++ {
@@ -418,7 +421,10 @@ func (v *screen) itemLines(width, rows int) []string {
 	if c := v.current(); c != nil {
 		title = c.Title
 	}
-	if v.whole.Key != "" {
+	switch {
+	case v.whole.Says != "":
+		title += " · " + v.whole.Says
+	case v.whole.Key != "":
 		title += " · " + keyInWords(v.whole.Key)
 	}
 	out := []string{t.Rule(display.Truncate(display.Plain(title), width-6), width)}
@@ -436,6 +442,10 @@ func (v *screen) itemLines(width, rows int) []string {
 	if v.level == item {
 		top = v.place.fieldTop
 	}
+	// Room that the fields leave is for the first that is several lines, and the
+	// chosen one.
+	opened := false
+	spare := max(0, rows-1-len(v.whole.Notes)-(len(v.whole.Fields)-top))
 	for i := top; i < len(v.whole.Fields) && len(out) < rows-len(v.whole.Notes); i++ {
 		f := v.whole.Fields[i]
 		mark, in := "  ", ui.Plain
@@ -454,7 +464,22 @@ func (v *screen) itemLines(width, rows int) []string {
 		}
 		room := max(8, width-name-4-min(display.Width(leads), width/2))
 		value := display.Truncate(display.Plain(f.Value.Line(room+1)), room)
-		line := mark + t.Paint(ui.Faint, display.Pad(display.Truncate(display.Plain(f.Column.Name), name), name)) + "  " + t.Paint(in, value) + t.Paint(ui.Busy, leads)
+		label := mark + t.Paint(ui.Faint, display.Pad(display.Truncate(display.Plain(f.Column.Name), name), name)) + "  "
+		if spare > 0 && (!opened || v.level == item && i == v.place.field) && (strings.Contains(strings.TrimSpace(f.Value.Text), "\n") || display.Width(f.Value.Text) > room) && f.Value.Is != store.Binary {
+			lines := v.valueLines(f.Value, room)
+			n := min(len(lines), spare+1)
+			for at, l := range lines[:n] {
+				if at == n-1 && n < len(lines) {
+					l += " …"
+				}
+				out = append(out, label+t.Paint(in, l))
+				label = strings.Repeat(" ", name+4)
+			}
+			spare -= n - 1
+			opened = true
+			continue
+		}
+		line := label + t.Paint(in, value) + t.Paint(ui.Busy, leads)
 		if v.level == item && leads == "" {
 			free := width - display.Width(line) - display.Width(f.Column.Type) - 3
 			if free > 0 {
@@ -519,7 +544,10 @@ func (v *screen) Bindings() []view.Binding {
 	onItem := some && v.place.key != "" && v.level != collections
 	h := v.held[v.place.service]
 	asks := h != nil && h.data.Language != ""
-	can := v.changes()
+	can := func(action string) bool {
+		c := v.current()
+		return v.changes() && c != nil && slices.Contains(c.Can, action)
+	}
 	follows := v.level == item && v.place.field < len(v.whole.Fields) && v.whole.Fields[v.place.field].To != nil && v.whole.Fields[v.place.field].To.Key != ""
 	enter := map[bool]string{true: "follow", false: "open"}[follows]
 	if v.level == item && !follows {
@@ -551,11 +579,11 @@ func (v *screen) Bindings() []view.Binding {
 		view.Bind("home end", "first, last", func(pressed string) tea.Cmd { return v.jump(pressed == "end") }).Hushed().Helps("the beginning and the end of the collection"),
 		view.Act("/", "only", v.typeFilter).If(v.place.collection != "" && v.answer == nil && v.level != item).Helps("only some: words that they contain, or a condition in the server's language"),
 		view.Act(":", "ask", v.typeQuestion).If(asks).Helps("ask in the server's own language"),
-		view.Act("e", "change", func() tea.Cmd { return v.begin(store.Change, v.target(false)) }).If(can && v.level == item && len(v.whole.Fields) > 0 && v.whole.Fixed == "").Helps("change the chosen value"),
-		view.Act("n", "new", func() tea.Cmd { return v.begin(store.Insert, v.target(true)) }).If(can).Spare(1).Helps("add an item"),
-		view.Act("x", "delete", func() tea.Cmd { return v.begin(store.Delete, v.target(false)) }).If(can && onItem && v.whole.Fixed == "").Spare(1).Helps("delete the item"),
-		view.Act("X", "clear", func() tea.Cmd { return v.begin(store.Clear, v.target(true)) }).If(can && v.level != item).Spare(2).Helps("delete all items of the collection"),
-		view.Act("a", "more", func() tea.Cmd { return v.others(v.target(v.level == collections)) }).If(can && v.place.collection != "").Spare(2).Helps("what else can be done"),
+		view.Act("e", "change", func() tea.Cmd { return v.begin(store.Change, v.target(false)) }).If(can(store.Change) && v.level == item && len(v.whole.Fields) > 0 && v.whole.Fixed == "").Helps("change the chosen value"),
+		view.Act("n", "new", func() tea.Cmd { return v.begin(store.Insert, v.target(true)) }).If(can(store.Insert)).Spare(1).Helps("add an item"),
+		view.Act("x", "delete", func() tea.Cmd { return v.begin(store.Delete, v.target(false)) }).If(can(store.Delete) && onItem && v.whole.Fixed == "").Spare(1).Helps("delete the item"),
+		view.Act("X", "clear", func() tea.Cmd { return v.begin(store.Clear, v.target(true)) }).If(can(store.Clear) && v.level != item).Spare(2).Helps("delete all items of the collection"),
+		view.Act("a", "more", func() tea.Cmd { return v.others(v.target(v.level == collections)) }).If(v.changes()).Spare(2).Helps("what else can be done"),
 		view.Act("v", "whole value", func() tea.Cmd { v.show(); return nil }).If(v.level == item && !v.reading && follows).Spare(2).Helps("the chosen value, whole"),
 		view.Act("w", map[bool]string{true: "hold still", false: "watch"}[v.watching], func() tea.Cmd {
 			v.watching, v.rhythm = !v.watching, quickest

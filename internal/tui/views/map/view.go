@@ -17,6 +17,7 @@ import (
 	"neighbour/internal/tui/prefs"
 	"neighbour/internal/tui/ui"
 	"neighbour/internal/tui/view"
+	"neighbour/internal/tui/views/data"
 	"neighbour/internal/tui/views/errands"
 	"neighbour/internal/tui/views/logs"
 )
@@ -150,6 +151,7 @@ func (v *mapView) Bindings() []view.Binding {
 			return askScope(v.Env, map[string]*action{"S": starting, "R": restarting, "T": stopping}[pressed], s.Name)
 		}).If(there).Spare(6).Helps("the same, for more services"),
 		view.Act("enter", "log", func() tea.Cmd { return v.Turn("logs", logs.Args{Service: s.Name}) }).If(there).Helps("its log"),
+		view.Act("m", "look into", func() tea.Cmd { return v.Turn("data", data.Args{Service: s.Name}) }).If(there && slices.Contains(v.Overview.Holding, s.Name)).Spare(2).Helps("what it holds: tables, keys, mails"),
 		view.Act("u", "errands", func() tea.Cmd { return v.askErrand(s.Name) }).If(len(v.errandsOf(s.Name)) > 0).Spare(3).Helps("run one of its errands"),
 		view.Act("c", "copy", func() tea.Cmd { return v.copy(s) }).If(len(s.Facts) > 0).Spare(2).Helps("copy its address or a credential"),
 		view.Act("o", "open page", func() tea.Cmd { return openPage(v.Env, s) }).If(pageOf(s) != "" && s.State == supervise.Ready).Spare(3).Helps("open its page in the browser"),
