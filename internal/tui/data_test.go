@@ -3,6 +3,8 @@ package tui_test
 import (
 	"fmt"
 	"net/netip"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -17,6 +19,7 @@ import (
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/starts"
+	"neighbour/internal/core/store"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/usage"
 	"neighbour/internal/core/wire"
@@ -213,4 +216,47 @@ func answerErrands(k *viewtest.Keeper) {
 		}
 		k.Answer(fmt.Sprintf("GET /runs/%d", id), keep.ErrandOutput{Run: r, Text: text, Next: int64(len(text))})
 	}
+}
+
+// holding has the first services be ready, and hold something.
+func holding(s *screen, services []api.Status) {
+	ready := slices.Clone(services)
+	o := api.Overview{Project: "toolshed"}
+	for i := range ready[:min(2, len(ready))] {
+		ready[i].State = supervise.Ready
+		o.Holding = append(o.Holding, ready[i].Name)
+	}
+	s.Told(api.Snapshot{Overview: o, Services: ready})
+}
+
+func answerData(k *viewtest.Keeper) {
+	text := func(t string) store.Value { return store.Value{Text: t, Is: store.Text} }
+	number := func(t string) store.Value { return store.Value{Text: t, Is: store.Number} }
+	can := []string{store.Change, store.Insert, store.Delete, store.Clear}
+	k.Answer("GET /services/ledger/data", keep.Data{Service: "ledger", Language: "SQL", Changes: true, Collections: []store.Collection{
+		{Name: "toolshed.public.loans", Group: "toolshed", Title: "loans", Is: "table", Count: 12408, About: true, Bytes: 3 << 20, Can: can},
+		{Name: "toolshed.public.members", Group: "toolshed", Title: "members", Is: "table", Count: 212, Bytes: 40 << 10, Can: can},
+		{Name: "toolshed.public.overdue", Group: "toolshed", Title: "overdue", Is: "view", Count: -1, Bytes: -1}}})
+	k.Answer("GET /services/shelf/data", keep.Data{Service: "shelf", Language: "Redis commands", Changes: true, Collections: []store.Collection{
+		{Name: "*", Title: "all keys", Is: "keys", Count: 35, Bytes: -1, Can: can}, {Name: "session:*", Title: "session:*", Is: "keys", Count: 4, Bytes: -1, Can: can}}})
+	columns := []store.Column{{Name: "id", Type: "bigint", Is: store.Number, Key: true, Must: true}, {Name: "tool", Type: "bigint", Is: store.Number, Leads: "toolshed.public.tools"}, {Name: "member", Type: "text", Is: store.Text},
+		{Name: "due", Type: "date", Is: store.Time}, {Name: "returned", Type: "date", Is: store.Time}, {Name: "note", Type: "text", Is: store.Text}}
+	page := store.Page{Columns: columns, Order: "by id", Took: 3}
+	for i := range 40 {
+		note := store.NullValue
+		if i%3 == 0 {
+			note = text("keep the case\n\x1b[2J宽" + strings.Repeat(" and the bits", 20))
+		}
+		page.Rows = append(page.Rows, store.Row{Key: fmt.Sprintf(`["%d"]`, i+1), Values: []store.Value{number(strconv.Itoa(i + 1)), number("44"), text("Ines Brandt"), {Text: "2026-11-20", Is: store.Time}, store.NullValue, note}})
+	}
+	k.Answer("POST /services/ledger/items", page)
+	k.Answer("POST /services/shelf/items", store.Page{Columns: columns[:1], Rows: []store.Row{}})
+	item := store.Item{Collection: "toolshed.public.loans", Key: `["2"]`, Says: "2", Notes: []string{"▲ as an example"}}
+	for i, v := range page.Rows[3].Values {
+		item.Fields = append(item.Fields, store.Field{Column: columns[i], Value: v})
+	}
+	item.Fields[1].To = &store.Link{Collection: "toolshed.public.tools", Key: `["44"]`, Says: "hammer drill"}
+	k.Answer("GET /services/ledger/item", item)
+	k.Answer("GET /services/ledger/actions", []store.Action{{Name: store.Delete, Says: "delete it"}, {Name: store.Insert, Says: "add a row", Inputs: []store.Input{{Name: "note", Hint: "text", Null: true}}}})
+	k.Answer("POST /services/ledger/plan", store.Plan{Statement: `DELETE FROM "public"."loans" WHERE "id" = '2'`, Loses: "the row 2"})
 }

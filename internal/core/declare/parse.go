@@ -238,8 +238,9 @@ func (c *checker) read(root *node) {
 
 // CommandNames are the program's own commands, which errands leave alone: an
 // errand can be called like a command, too.
-var CommandNames = []string{"__complete", "__completeNoDesc", "adopt", "apply", "check", "completion", "console", "data", "demo", "draw", "env", "errands", "gate", "help", "init", "kinds", "logs", "manual",
-	"migrations", "open", "operations", "projects", "reset", "restart", "run", "schema", "shell", "snapshot", "start", "starts", "status", "stop", "token", "usage", "version", "vouch"}
+var CommandNames = []string{"__complete", "__completeNoDesc", "adopt", "apply", "ask", "check", "completion", "console", "data", "demo", "draw", "dump", "env", "errands", "gate", "help", "init",
+	"kinds", "load", "logs", "manual", "migrations", "open", "operations", "projects", "reset", "restart", "run", "schema", "shell", "snapshot", "start", "starts", "status",
+	"stop", "token", "usage", "version", "vouch"}
 
 const nameRule = "use a-z, 0-9, - and _, beginning with a letter, at most 40 characters"
 

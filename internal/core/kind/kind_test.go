@@ -129,7 +129,8 @@ func TestCatalogue(t *testing.T) {
 		assert.NotEmpty(t, info.About, info.Name)
 		assert.NotEqual(t, info.UsualPort == 0, !info.Elsewhere && !info.NoProcess, info.Name)
 		assert.Equal(t, info, catalogue.All.Kind(info.Name).Info())
-		in := &kind.Instance{Service: &declare.Service{Kind: info.Name, Settings: k.Settings()}, Port: 4711, Secret: func(string) (string, error) { return "p@ss/word", nil }}
+		in := &kind.Instance{Service: &declare.Service{Kind: info.Name, Settings: k.Settings()}, Port: 4711, Secret: func(string) (string, error) { return "p@ss/word", nil },
+			GivenPort: func(string) int { return 4712 }}
 		facts, err := k.Facts(in)
 		require.NoError(t, err)
 		for _, name := range info.Facts {
@@ -138,7 +139,7 @@ func TestCatalogue(t *testing.T) {
 			assert.Equal(t, strings.Contains(f.Value, "ss"+"/word") || strings.Contains(f.Value, "p%40ss"), f.Secret, "%s of %s holds a password or doesn't", name, info.Name)
 		}
 		assert.Len(t, facts, len(info.Facts), info.Name)
-		_, err = k.Facts(&kind.Instance{Service: in.Service, Port: 4711, Secret: func(string) (string, error) { return "", errors.New("full disk") }})
+		_, err = k.Facts(&kind.Instance{Service: in.Service, Port: 4711, GivenPort: in.GivenPort, Secret: func(string) (string, error) { return "", errors.New("full disk") }})
 		secret := slices.ContainsFunc(slices.Collect(maps.Values(facts)), func(f kind.Fact) bool { return f.Secret })
 		assert.Equal(t, secret, err != nil, "a password that can't be kept is not made up: %s", info.Name)
 	}

@@ -29,8 +29,7 @@ func serve(t *testing.T, dir string) (address string, stop func()) {
 	t.Helper()
 	store, err := mail.OpenStore(dir)
 	require.NoError(t, err)
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
+	l := listen(t)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() {
@@ -41,6 +40,13 @@ func serve(t *testing.T, dir string) (address string, stop func()) {
 		cancel()
 		assert.NoError(t, <-done)
 	})
+}
+
+func listen(t *testing.T) net.Listener {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	return l
 }
 
 func messages(t *testing.T, dir string) []string {

@@ -3,6 +3,7 @@ package mail
 import (
 	"context"
 	"embed"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -237,7 +238,7 @@ func (s *Server) source(w http.ResponseWriter, r *http.Request) error {
 
 // messagePolicy is that of a message's own document: nothing from outside, nothing
 // that runs, nowhere to go by itself.
-const messagePolicy = "sandbox allow-popups allow-popups-to-escape-sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src 'self' data:; font-src data:; base-uri 'none'; form-action 'none'; frame-ancestors 'self'"
+const messagePolicy = "sandbox allow-popups allow-popups-to-escape-sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:; font-src data:; base-uri 'none'; form-action 'none'; frame-ancestors 'self'"
 
 func (s *Server) html(w http.ResponseWriter, r *http.Request) error {
 	id := r.PathValue("id")
@@ -253,8 +254,8 @@ func (s *Server) html(w http.ResponseWriter, r *http.Request) error {
 	}
 	_, err = io.WriteString(w, "<!doctype html>"+Safe(text, func(cid string) string {
 		for i, p := range whole.Parts {
-			if p.ID == cid {
-				return fmt.Sprintf("/messages/%s/parts/%d", id, i)
+			if p.ID == cid && shownTypes[p.Type] { // the document has no origin, and so no address here
+				return "data:" + p.Type + ";base64," + base64.StdEncoding.EncodeToString(whole.Content(i))
 			}
 		}
 		return ""
