@@ -72,7 +72,11 @@ func (k *Keeper) Look(ctx context.Context, service string, do func(store.Source)
 	}
 	s := k.services[service].Status()
 	if s.State != supervise.Ready && s.State != supervise.Ailing {
-		return &NoDataError{fmt.Sprintf("%s is %s; one can look into it once it is ready", service, s.State)}
+		why := fmt.Sprintf("%s is %s; one can look into it once it is ready", service, s.State)
+		if !s.State.Running() {
+			why += "; neighbour start " + service + " starts it"
+		}
+		return &NoDataError{why}
 	}
 	l, err := k.looks.take(service, s.PID, func() (store.Source, error) { return OpenSource(k.project, service) })
 	if err != nil {

@@ -7,3 +7,13 @@ type Holding interface {
 	// Source opens a look into a service; it connects when it is asked.
 	Source(in *Instance) (store.Source, error)
 }
+
+// Dumper is implemented by kinds whose server has programs that write a database
+// as a script, and carry one out.
+type Dumper interface {
+	// Dump is the command that writes a database to its output; "" is that of the
+	// facts.
+	Dump(in *Instance, database string) ([]string, error)
+	// Load is the command that carries out what it reads from its input.
+	Load(in *Instance, database string) ([]string, error)
+}

@@ -3,6 +3,7 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -238,6 +239,31 @@ func (k Kind) Console(in *kind.Instance) ([]string, error) {
 		return nil, err
 	}
 	return []string{candidates[0], "--defaults-file=" + options, database(in)}, nil
+}
+
+// Dump returns the server's own program for it. What is in the dump takes the place
+// of what is there when it is loaded.
+func (k Kind) Dump(in *kind.Instance, name string) ([]string, error) {
+	program := k.client + "dump" // mysqldump
+	if k.client == "mariadb" {
+		program = "mariadb-dump"
+	}
+	return k.with(in, program, "--single-transaction", "--routines", "--triggers", "--events", cmp.Or(name, database(in)))
+}
+
+// Load returns the server's own client, which ends at the first mistake.
+func (k Kind) Load(in *kind.Instance, name string) ([]string, error) {
+	return k.with(in, k.client, "--batch", cmp.Or(name, database(in)))
+}
+
+// with returns one of the server's own programs with how it reaches the server.
+func (k Kind) with(in *kind.Instance, program string, args ...string) ([]string, error) {
+	candidates := kind.Candidates(program, append([]string{in.Program.Dir}, k.finder.Places...)...)
+	if len(candidates) == 0 {
+		return nil, &kind.MissingError{Program: program, Looked: "PATH", Packages: k.clients}
+	}
+	options, err := writeOptions(in)
+	return append([]string{candidates[0], "--defaults-file=" + options}, args...), err
 }
 
 // writeOptions writes the file of options with which the server's own programs

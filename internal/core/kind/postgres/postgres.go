@@ -476,26 +476,6 @@ func (p *provisioning) extend(ctx context.Context, report func(string)) error {
 	return nil
 }
 
-// Console returns psql, as the user of the facts. The password is not on its command
-// line, where others could see it.
-func (Kind) Console(in *kind.Instance) ([]string, error) {
-	user, password, err := in.Login(in.Service.Settings.(*Settings).Users, superuser)
-	if err != nil {
-		return nil, err
-	}
-	candidates := kind.Candidates("psql", append([]string{in.Program.Dir}, finder.Places...)...)
-	if len(candidates) == 0 {
-		return nil, &kind.MissingError{Program: "psql", Looked: "PATH", Packages: kind.Packages{Debian: "postgresql-client", Homebrew: "libpq"}}
-	}
-	line := fmt.Sprintf("127.0.0.1:%d:*:%s:%s\n", in.Port, strings.NewReplacer(`\`, `\\`, `:`, `\:`).Replace(user), password)
-	passwords, err := in.WriteRun("console.pass", line, false)
-	if err != nil {
-		return nil, err
-	}
-	word := func(text string) string { return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(text) + "'" }
-	return []string{candidates[0], fmt.Sprintf("host=127.0.0.1 port=%d user=%s dbname=%s passfile=%s", in.Port, word(user), word(database(in)), word(passwords))}, nil
-}
-
 // ClientVariables returns those of libpq (PostgreSQL manual, "Environment
 // Variables"), which its programs and many libraries read.
 func (k Kind) ClientVariables(in *kind.Instance) (map[string]string, error) {

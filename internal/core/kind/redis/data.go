@@ -263,7 +263,7 @@ func fieldsOf(m client.XMessage) string {
 // textOf makes a value of bytes: those that are no text are shown in hexadecimal.
 func textOf(text string, wide int) store.Value {
 	v := store.Value{Text: strings.ToValidUTF8(text, ""), Is: store.Text}
-	if !validBeginning(text) {
+	if !utf8.ValidString(text) && (len(text) < wide || !validBeginning(text)) {
 		v = store.Value{Text: hex.EncodeToString([]byte(text)), Is: store.Binary}
 	} else if len(text) > 1 && (text[0] == '{' || text[0] == '[') && json.Valid([]byte(text)) {
 		v.Is = store.JSON

@@ -177,6 +177,21 @@ func (Kind) Console(in *kind.Instance) ([]string, error) {
 	return []string{found[0], path(in)}, nil
 }
 
+// Dump returns SQLite's own client, which writes the file as a script.
+func (k Kind) Dump(in *kind.Instance, _ string) ([]string, error) {
+	argv, err := k.Console(in)
+	return append(argv, ".dump"), err
+}
+
+// Load returns SQLite's own client, which ends at the first mistake.
+func (k Kind) Load(in *kind.Instance, _ string) ([]string, error) {
+	argv, err := k.Console(in)
+	if err != nil {
+		return nil, err
+	}
+	return []string{argv[0], "-batch", "-bail", argv[1]}, nil
+}
+
 // Contents says what the database holds.
 func (Kind) Contents(ctx context.Context, in *kind.Instance) ([]string, error) {
 	if !(Kind{}).Holds(in) {

@@ -1,0 +1,196 @@
+package cli
+
+import (
+	"bufio"
+	"compress/gzip"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/words"
+)
+
+func (a *app) dump() *cobra.Command {
+	var zip bool
+	cmd := &cobra.Command{
+		Use: "dump SERVICE [DATABASE]", Short: "Write a database as a script to standard output",
+		Long: `Dump writes a database as a script, by the server's own program for it. Load
+carries such a script out.`,
+		Example: "  neighbour dump ledger > ledger.sql\n  neighbour dump ledger --gzip > ledger.sql.gz",
+		Args:    takes(cobra.RangeArgs(1, 2)), ValidArgsFunction: a.services,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if term.IsTerminal(os.Stdout.Fd()) && zip {
+				return usageError{errors.New("what is compressed is nothing for a terminal; write it to a file: > dump.sql.gz")}
+			}
+			c, err := a.dumper(cmd, args, kind.Dumper.Dump)
+			if err != nil {
+				return err
+			}
+			out := &counted{w: a.raw}
+			c.Stdout = out
+			var packed *gzip.Writer
+			if zip {
+				packed = gzip.NewWriter(out)
+				c.Stdout = packed
+			}
+			err = a.dumping(cmd.Context(), c, out, 0)
+			if packed != nil {
+				err = errors.Join(err, packed.Close())
+			}
+			return err
+		},
+	}
+	cmd.Flags().BoolVar(&zip, "gzip", false, "compress it")
+	return cmd
+}
+
+func (a *app) load() *cobra.Command {
+	return &cobra.Command{
+		Use: "load SERVICE [DATABASE]", Short: "Carry out a script in a database, from standard input",
+		Long: `Load carries out a script, such as dump writes, by the server's own client; one
+that is compressed with gzip is recognised by its content. Tables that are in a
+dump of PostgreSQL or MariaDB take the place of those that are there.`,
+		Example: "  neighbour load ledger < ledger.sql",
+		Args:    takes(cobra.RangeArgs(1, 2)), ValidArgsFunction: a.services,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if term.IsTerminal(os.Stdin.Fd()) {
+				return usageError{errors.New("the script comes from standard input: neighbour load " + args[0] + " < dump.sql")}
+			}
+			c, err := a.dumper(cmd, args, kind.Dumper.Load)
+			if err != nil {
+				return err
+			}
+			size := int64(0)
+			if info, err := os.Stdin.Stat(); err == nil && info.Mode().IsRegular() {
+				size = info.Size()
+			}
+			in := &counted{r: cmd.InOrStdin()}
+			script := bufio.NewReader(in)
+			c.Stdin = script
+			if head, _ := script.Peek(2); len(head) == 2 && head[0] == 0x1f && head[1] == 0x8b { // RFC 1952, section 2.3.1
+				unpacked, err := gzip.NewReader(script)
+				if err != nil {
+					return err
+				}
+				c.Stdin = unpacked
+			}
+			c.Stdout = a.raw
+			return a.dumping(cmd.Context(), c, in, size)
+		},
+	}
+}
+
+// dumper returns one of the commands of a kind.Dumper, ready to be run.
+func (a *app) dumper(cmd *cobra.Command, args []string, which func(kind.Dumper, *kind.Instance, string) ([]string, error)) (*exec.Cmd, error) {
+	p, current, err := a.running(cmd, args[0])
+	if err != nil {
+		return nil, err
+	}
+	s := p.Service(args[0])
+	k := p.Kind(s)
+	d, ok := k.(kind.Dumper)
+	if !ok {
+		return nil, usageError{fmt.Errorf("a service of kind %s has no program that writes or reads dumps; there are those of postgres, mariadb, mysql and sqlite", s.Kind)}
+	}
+	if current.State != supervise.Ready && current.State != supervise.Ailing && !k.Info().NoProcess {
+		return nil, fmt.Errorf("%s is %s; start it with: neighbour start %s", s.Name, current.State, s.Name)
+	}
+	in, err := p.Instance(s)
+	if err != nil {
+		return nil, err
+	}
+	if in.Program, err = k.Find(in); err != nil {
+		return nil, err
+	}
+	database := ""
+	if len(args) > 1 {
+		database = args[1]
+	}
+	argv, err := which(d, in, database)
+	if err != nil {
+		return nil, err
+	}
+	c := exec.CommandContext(cmd.Context(), argv[0], argv[1:]...)
+	c.Env = in.BasicEnv()
+	c.WaitDelay = time.Second
+	return c, nil
+}
+
+// counted counts what goes through it.
+type counted struct {
+	r io.Reader
+	w io.Writer
+	n atomic.Int64
+}
+
+func (c *counted) Read(b []byte) (int, error) {
+	n, err := c.r.Read(b)
+	c.n.Add(int64(n))
+	return n, err
+}
+
+func (c *counted) Write(b []byte) (int, error) {
+	n, err := c.w.Write(b)
+	c.n.Add(int64(n))
+	return n, err
+}
+
+// dumping runs the command of a dump, and tells how far it is.
+func (a *app) dumping(ctx context.Context, c *exec.Cmd, through *counted, size int64) error {
+	a.out.Flush()
+	var said strings.Builder
+	c.Stderr = &said
+	done := make(chan struct{})
+	told := make(chan struct{})
+	go func() {
+		defer close(told)
+		if !term.IsTerminal(os.Stderr.Fd()) {
+			return
+		}
+		for {
+			select {
+			case <-done:
+				fmt.Fprint(a.err, "\r\x1b[K")
+				a.err.Flush()
+				return
+			case <-time.After(200 * time.Millisecond):
+				n := through.n.Load()
+				text := words.Bytes(uint64(n))
+				if size > 0 {
+					full := int(min(20, 20*n/size))
+					text = strings.Repeat("▰", full) + strings.Repeat("▱", 20-full) + " " + text + " of " + words.Bytes(uint64(size))
+				}
+				fmt.Fprint(a.err, "\r"+text+"\x1b[K")
+				a.err.Flush()
+			}
+		}
+	}()
+	err := c.Run()
+	close(done)
+	<-told
+	if err == nil {
+		return nil
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	why := strings.TrimSpace(said.String())
+	if lines := strings.Split(why, "\n"); len(lines) > 5 {
+		why = strings.Join(lines[len(lines)-5:], "\n")
+	}
+	if why == "" {
+		why = err.Error()
+	}
+	return fmt.Errorf("%s: %s", c.Args[0], why)
+}

@@ -1,0 +1,273 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/smtp"
+	"os"
+	"os/exec"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/redis/go-redis/v9"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"neighbour/internal/testkit"
+)
+
+// tools is what the databases of these tests hold.
+const tools = `create table tool (id integer primary key, name varchar(80) not null, photo %s, note text);
+create table loan (tool integer not null, day date not null, member varchar(40), primary key (tool, day), foreign key (tool) references tool (id));
+create table "my.odd "" Table" (v text);
+insert into tool values (1, 'hammer drill', %s, null), (2, 'tile
+cutter', null, ''), (3, 'it''s a saw', null, '{"a": 1}');
+insert into loan values (1, '2026-11-20', 'Ines Brandt'), (1, '2026-11-24', 'Tomas Okafor'), (2, '2026-11-20', null);
+`
+
+func filledDatabase(t *testing.T, name string, d database) *project {
+	p := newProject(t, "[service.ledger]\n"+d.declaration+"\nmigrations = \"changes\"\n")
+	script := fmt.Sprintf(tools, map[string]string{"postgres": "bytea"}[name], `'\x00ff'`)
+	if name != "postgres" {
+		script = fmt.Sprintf(tools, "blob", "x'00ff'")
+	}
+	if name == "mariadb" {
+		script = strings.ReplaceAll(script, `"my.odd "" Table"`, "`my.odd \" Table`")
+	}
+	p.write("changes/1_tools.sql", script)
+	p.must("start")
+	return p
+}
+
+// Each database is looked into, asked and changed alike, and nothing but a change
+// that is meant changes anything.
+func TestDataOfDatabases(t *testing.T) {
+	eachDatabase(t, func(t *testing.T, name string, d database) {
+		p := filledDatabase(t, name, d)
+		data := func(args ...string) string { return p.must(append([]string{"data", "ledger"}, args...)...) }
+		all := data("--csv")
+		for _, want := range []string{"tool,table,3,", "loan,table,3,", `Table`} {
+			assert.Contains(t, all, want)
+		}
+		assert.Equal(t, `{"id":1,"name":"hammer drill","photo":"00ff","note":null}`+"\n"+`{"id":2,"name":"tile\ncutter","photo":null,"note":""}`+"\n"+`{"id":3,"name":"it's a saw","photo":null,"note":"{\"a\": 1}"}`+"\n", data("tool", "--json"))
+		assert.Equal(t, "id,name,photo,note\n1,hammer drill,00ff,\n", data("tool", "--csv", "--where", "DRILL"))
+		assert.Equal(t, "id,name,photo,note\n3,it's a saw,,\"{\"\"a\"\": 1}\"\n", data("tool", "--csv", "--where", "id > 1 and note like '%a%'"))
+		first := p.run("data", "ledger", "loan", "--limit", "1")
+		assert.Contains(t, first.stderr, "there are more; --limit 10 shows more, or --after '")
+		after := strings.Split(first.stderr, "'")[1]
+		assert.Equal(t, "tool,day,member\n1,2026-11-24,Tomas Okafor\n2,2026-11-20,\n", strings.ReplaceAll(data("loan", "--csv", "--after", after), " 00:00:00Z", ""))
+		assert.Regexp(t, `tool +1 +→ \S*tool hammer drill`, data("loan", after))
+		assert.Empty(t, data(`"my.odd "" Table"`, "--json"))
+
+		for statement, says := range map[string]string{"delete from loan": "would change data", "drop table loan": "would change data", "update tool set name = 'x'": "would change data",
+			"select * from nowhere": "nowhere", "select 1; select 2": "ask one at a time", "selec 1": "", "truncate loan": ""} {
+			r := p.run("ask", "ledger", statement)
+			assert.Equal(t, 1, r.code, statement)
+			assert.Contains(t, r.stderr, says, statement)
+		}
+		assert.Equal(t, "3\n", strings.TrimPrefix(p.must("ask", "ledger", "select count(*) as n from loan", "--csv"), "n\n"))
+		assert.Equal(t, "1 row changed\n", p.must("ask", "ledger", "--write", "delete from loan where tool = 2"))
+		assert.Equal(t, "2", p.query(d.driver, "select count(*) from loan"))
+		for _, args := range [][]string{{"data", "ledger", "nowhere"}, {"data", "ledger", "tool", "99"}, {"data", "ledger", "tool", "--after", "x"}, {"data", "ledger", "tool", "--where", "nme = 1"}} {
+			r := p.run(args...)
+			assert.Equal(t, 1, r.code, args)
+			assert.NotContains(t, r.stderr, "panic", args)
+		}
+
+		// What is dumped comes back, compressed too.
+		if name == "sqlite" {
+			testkit.Need(t, "sqlite3")
+		}
+		packed := p.must("dump", "ledger", "--gzip")
+		assert.Equal(t, "\x1f\x8b", packed[:2])
+		if name == "sqlite" {
+			require.NoError(t, os.Remove(p.dir+"/app.db"))
+		} else {
+			p.must("ask", "ledger", "--write", "delete from loan")
+		}
+		load := exec.Command(binary, "load", "ledger")
+		load.Dir, load.Stdin = p.dir, strings.NewReader(packed)
+		out, err := load.CombinedOutput()
+		require.NoError(t, err, string(out))
+		assert.Equal(t, "2", p.query(d.driver, "select count(*) from loan"))
+		load = exec.Command(binary, "load", "ledger")
+		load.Dir, load.Stdin = p.dir, strings.NewReader("insert into loan values (3, '2026-01-01', 'x');\nnonsense;")
+		out, err = load.CombinedOutput()
+		assert.Error(t, err)
+		assert.Contains(t, strings.ToLower(string(out)), "nonsense")
+
+		if name == "sqlite" {
+			return
+		}
+		p.must("stop", "ledger")
+		r := p.run("data", "ledger", "tool")
+		assert.Equal(t, 1, r.code)
+		assert.Contains(t, r.stderr, "neighbour start ledger")
+	})
+}
+
+// A question that takes long ends in the server when whoever asked has gone.
+func TestQuestionTakenBack(t *testing.T) {
+	eachDatabase(t, func(t *testing.T, name string, d database) {
+		if name == "sqlite" {
+			t.Skip("there is no server that could go on")
+		}
+		p := filledDatabase(t, name, d)
+		sleep := map[string]string{"postgres": "select pg_sleep(60)", "mariadb": "select sleep(60)"}[name]
+		running := map[string]string{"postgres": "select count(*) from pg_stat_activity where query like 'select pg_sleep%' and state = 'active'",
+			"mariadb": "select count(*) from information_schema.processlist where info like 'select sleep%'"}[name]
+		ctx, cancel := context.WithCancel(t.Context())
+		ask := exec.CommandContext(ctx, binary, "ask", "ledger", sleep)
+		ask.Dir = p.dir
+		require.NoError(t, ask.Start())
+		require.Eventually(t, func() bool { return p.query(d.driver, running) == "1" }, patience, 50*time.Millisecond)
+		cancel()
+		_ = ask.Wait()
+		require.Eventually(t, func() bool { return p.query(d.driver, running) == "0" }, patience, 50*time.Millisecond)
+	})
+}
+
+func TestDataOfRedis(t *testing.T) {
+	t.Parallel()
+	testkit.Need(t, "redis-server")
+	p := newProject(t, "[service.shelf]\nkind = \"redis\"\n")
+	p.must("start")
+	address := strings.TrimPrefix(p.status().Service["shelf"].Facts["url"], "redis://")
+	c := redis.NewClient(&redis.Options{Addr: address, DisableIdentity: true})
+	defer c.Close()
+	ctx := t.Context()
+	for i := range 250 {
+		require.NoError(t, c.Set(ctx, fmt.Sprintf("session:%d", i), fmt.Sprintf(`{"user":%d}`, i), time.Hour).Err())
+	}
+	require.NoError(t, c.HSet(ctx, "tool:1", "name", "hammer drill", "shelf", "A 3").Err())
+	require.NoError(t, c.RPush(ctx, "queue", "a", "b").Err())
+	require.NoError(t, c.ZAdd(ctx, "rank", redis.Z{Score: 1.5, Member: "ines"}).Err())
+	require.NoError(t, c.SAdd(ctx, "set", "x").Err())
+	require.NoError(t, c.XAdd(ctx, &redis.XAddArgs{Stream: "log", ID: "1-1", Values: []string{"a", "1"}}).Err())
+	require.NoError(t, c.Set(ctx, "\xff\x00bin*", "\x01\xfe", 0).Err())
+	data := func(args ...string) string { return p.must(append([]string{"data", "shelf"}, args...)...) }
+	assert.Equal(t, "service,collection,is,items,size\nshelf,*,keys,256,\nshelf,session:*,keys,250,\nshelf,tool:*,keys,1,\n", data("--csv"))
+	seen := map[string]bool{}
+	for l := range strings.Lines(data("session:*", "--limit", "1000", "--json")) {
+		var row struct{ Key, Type string }
+		require.NoError(t, json.Unmarshal([]byte(l), &row))
+		assert.False(t, seen[row.Key])
+		seen[row.Key] = true
+	}
+	assert.Len(t, seen, 250, "each once")
+	for key, want := range map[string]string{"tool:1": `{"name":"hammer drill","shelf":"A 3"}`, "queue": `{"0":"a","1":"b"}`, "rank": `{"ines":"1.5"}`, "log": `{"1-1":"a=1"}`, `["hex","ff0062696e2a"]`: `{"value":"01fe"}`} {
+		assert.Equal(t, want+"\n", data("*", key, "--json"), key)
+	}
+	assert.Contains(t, data("*", "--where", "tool"), "tool:1")
+	assert.Equal(t, "answer\n1\n", p.must("ask", "shelf", "exists queue", "--csv"))
+	for command, says := range map[string]string{"del queue": "would change data", "flushall": "would change data", "eval 'return 1' 0": "would change data", "subscribe x": "console", "nonsense": "no command", `get "`: "not closed", "get queue": "WRONGTYPE"} {
+		r := p.run("ask", "shelf", command)
+		assert.Equal(t, 1, r.code, command)
+		assert.Contains(t, r.stderr, says, command)
+	}
+	p.must("ask", "shelf", "--write", "del queue")
+	r := p.run("data", "shelf", "*", "queue")
+	assert.Contains(t, r.stderr, "the key queue is not there")
+
+	s := open(t, p.dir, 120, 30)
+	s.press("8", "Down", "Down", "Enter")
+	s.see(`▌ tool:1 +hash`)
+	s.press("Enter")
+	s.see(`▌ name +hammer drill`)
+	s.press("e")
+	s.see(`Change it`)
+	s.press("BSpace", "BSpace", "BSpace", "BSpace", "BSpace", "s", "a", "w", "Enter")
+	s.see(`HSET tool:1 name "hammer saw"`)
+	s.press("Enter")
+	s.see(`▌ name +hammer saw`)
+	assert.Equal(t, "hammer saw", c.HGet(ctx, "tool:1", "name").Val())
+}
+
+// The data view on a real database: into a table, along a key, back, only some rows,
+// a question, and a server that is stopped meanwhile.
+func TestDataOnTheScreen(t *testing.T) {
+	t.Parallel()
+	testkit.Need(t, testkit.Postgres, "postgres")
+	p := filledDatabase(t, "postgres", databases["postgres"])
+	s := open(t, p.dir, 130, 32)
+	s.press("8")
+	s.see(`ledger › toolshed › loan +3 rows`)
+	s.press("Enter", "Down", "Enter")
+	s.see(`tool +1 +→ tool · hammer drill`)
+	s.press("Enter")
+	s.see(`tool · 1`)
+	s.see(`name +hammer drill`)
+	s.press("Escape")
+	s.see(`loan · 1, 2026-11-24`)
+	s.press("Escape", "/", "I", "n", "e", "s", "Enter")
+	s.see(`with "Ines" in them`)
+	s.see(`Ines Brandt`)
+	s.press("Escape")
+	s.see(`Tomas Okafor`)
+	s.press(":")
+	s.tmux("send-keys", "-l", "select name from too")
+	s.press("Tab")
+	s.see(`select name from tool`)
+	s.press("Enter")
+	s.see(`3 rows`)
+	s.see(`it's a saw`)
+	s.press(":")
+	s.press("C-u")
+	s.tmux("send-keys", "-l", "delete from loan")
+	s.press("Enter")
+	s.see(`This may change what ledger holds`)
+	s.press("Escape")
+	assert.Equal(t, "3", p.query("pgx", "select count(*) from loan"))
+	s.press("Escape")
+	s.see(`ledger › toolshed › loan`)
+	db := p.open("pgx")
+	defer db.Close()
+	_, err := db.Exec("insert into loan values (3, '2026-12-24', 'Marit Solheim')")
+	require.NoError(t, err)
+	s.see(`Marit Solheim`)
+	s.press("End", "x")
+	s.see(`DELETE FROM "public"."loan" WHERE "tool" = '3' AND "day" = '2026-12-24'`)
+	s.press("Enter")
+	s.see(`1 row deleted`)
+	assert.Equal(t, "3", p.query("pgx", "select count(*) from loan"))
+	_, err = db.Exec("drop table loan")
+	require.NoError(t, err)
+	s.see(`is not there`)
+	db.Close()
+	p.must("stop", "ledger")
+	s.see(`stopped`)
+}
+
+// Mails are read on the screen, and by tests over HTTP.
+func TestMailOnTheScreen(t *testing.T) {
+	t.Parallel()
+	p := newProject(t, "[service.postbox]\nkind = \"mail\"\nrefuse = [\"*@bounce.example.org\"]\n[service.api]\nrun = \"sleep 1000\"\nenv.SMTP_URL = \"${postbox.smtp_url}\"\nenv.INBOX = \"${postbox.url}\"\n")
+	p.must("start")
+	facts := p.status().Service["postbox"].Facts
+	send := func(to, subject string) error {
+		return smtp.SendMail(strings.TrimPrefix(facts["smtp_url"], "smtp://"), nil, "shed@example.org", []string{to}, []byte("From: Shed <shed@example.org>\r\nDate: Thu, 26 Nov 2026 10:00:00 +0000\r\nContent-Type: text/html\r\nSubject: "+subject+"\r\n\r\n<h1>Due</h1><p>Bring it <a href=\"http://127.0.0.1/x\">back</a>\x1b[2J.\r\n"))
+	}
+	require.NoError(t, send("ines@example.org", "The drill"))
+	assert.ErrorContains(t, send("a@bounce.example.org", "x"), "550")
+	assert.Equal(t, facts["url"]+"\n", p.must("run", "--with", "api", "--", "printenv", "INBOX"))
+	assert.Contains(t, p.must("data", "postbox", "inbox", "--json"), `"subject":"The drill"`)
+	s := open(t, p.dir, 120, 34)
+	s.see(`postbox`)
+	s.press("8")
+	s.see(`inbox +● 1 new`)
+	s.see(`refuses \*@bounce.example.org`)
+	require.NoError(t, send("ines@example.org", "The ladder"))
+	s.see(`The ladder`)
+	s.press("Enter", "Enter")
+	s.see(`Bring it back \[1\]`)
+	s.see(`▲ it has no plain part`)
+	s.see(`● 1 new`)
+	s.press("x")
+	s.see(`the mail will be lost`)
+	s.press("Enter")
+	s.see(`1 mail deleted`)
+	p.must("stop")
+	assert.Empty(t, p.left())
+}
