@@ -11,6 +11,10 @@ import (
 	"testing"
 	"time"
 
+	"github.com/beanstalkd/go-beanstalk"
+	"github.com/bradfitz/gomemcache/memcache"
+	mqtt "github.com/eclipse/paho.mqtt.golang"
+	"github.com/nats-io/nats.go"
 	"github.com/redis/go-redis/v9"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -268,6 +272,75 @@ func TestMailOnTheScreen(t *testing.T) {
 	s.see(`the mail will be lost`)
 	s.press("Enter")
 	s.see(`1 mail deleted`)
+	p.must("stop")
+	assert.Empty(t, p.left())
+}
+
+// Caches, queues and brokers are looked into without anything being taken out.
+func TestDataOfQueues(t *testing.T) {
+	t.Parallel()
+	needCatalogue(t)
+	p := newProject(t, `[service.pages]
+kind = "memcached"
+[service.bus]
+kind = "nats"
+jetstream = true
+streams = { LOANS = ["loans.*"] }
+[service.sensors]
+kind = "mqtt"
+users = ["scale"]
+[service.jobs]
+kind = "beanstalkd"
+`)
+	p.must("start")
+	facts := func(service string) map[string]string { return p.status().Service[service].Facts }
+	data := func(args ...string) string { return p.must(append([]string{"data"}, args...)...) }
+
+	cache := memcache.New(facts("pages")["address"])
+	require.NoError(t, cache.Set(&memcache.Item{Key: "page:1", Value: []byte("\x00\xff")}))
+	require.NoError(t, cache.Set(&memcache.Item{Key: "page:2", Value: []byte("two"), Expiration: 600}))
+	assert.Regexp(t, `page:1\s+∅\s+\d+\npage:2\s+\d+ min\s+\d+\n`, data("pages", "keys"))
+	assert.Equal(t, `{"value":"00ff","flags":0}`+"\n", data("pages", "keys", "page:1", "--json"))
+	assert.Contains(t, data("pages", "statistics"), "curr_items")
+	assert.Contains(t, p.run("data", "pages", "keys", "page:3").stderr, "the key page:3 is not there")
+
+	bus, err := nats.Connect(facts("bus")["url"])
+	require.NoError(t, err)
+	defer bus.Close()
+	for i := range 5 {
+		require.NoError(t, bus.Publish("loans.new", fmt.Appendf(nil, `{"tool":%d}`, i)))
+	}
+	require.NoError(t, bus.Flush())
+	require.Eventually(t, func() bool { return strings.Contains(data("bus", "--csv"), "LOANS,stream,5,") }, patience, 50*time.Millisecond)
+	assert.Regexp(t, `^\{"seq":3,.*"data":\{"tool":2\}\}\n\{"seq":4,`, data("bus", "LOANS", "--json", "--limit", "2", "--after", `["2"]`))
+	assert.Contains(t, data("bus", "LOANS", "--where", `"tool":4`), "loans.new")
+	assert.Contains(t, data("bus", "LOANS", "5"), `{"tool":4}`)
+	assert.Contains(t, p.run("data", "bus", "LOANS", "99").stderr, "the message 99 is not there")
+	assert.Contains(t, p.run("data", "bus", "NONE").stderr, "a stream NONE is not there")
+	assert.Contains(t, data("bus", "--csv"), "LOANS,stream,5,", "nothing was taken out")
+
+	f := facts("sensors")
+	sensor := mqtt.NewClient(mqtt.NewClientOptions().AddBroker("tcp://" + f["host"] + ":" + f["port"]).SetUsername(f["user"]).SetPassword(f["password"]))
+	require.True(t, sensor.Connect().WaitTimeout(patience))
+	defer sensor.Disconnect(0)
+	require.True(t, sensor.Publish("shed/door", 1, true, "open").WaitTimeout(patience))
+	assert.Contains(t, data("sensors", "--csv"), "shed/door,topic,1,")
+	require.True(t, sensor.Publish("shed/scale", 1, false, `{"kg": 3.2}`).WaitTimeout(patience))
+	require.Eventually(t, func() bool { return strings.Contains(data("sensors", "#"), `{"kg": 3.2}`) }, patience, 50*time.Millisecond)
+	assert.Regexp(t, `shed/door.*"retained":true,"size":4,"payload":"open"`, data("sensors", "shed/door", "--json"))
+
+	jobs, err := beanstalk.Dial("tcp", facts("jobs")["address"])
+	require.NoError(t, err)
+	defer jobs.Close()
+	tube := beanstalk.NewTube(jobs, "re.mind")
+	id, err := tube.Put([]byte("Ines"), 7, 0, time.Minute)
+	require.NoError(t, err)
+	_, err = tube.Put([]byte("later"), 1, time.Hour, time.Minute)
+	require.NoError(t, err)
+	assert.Contains(t, data("jobs", "--csv"), `"""re.mind""",tube,2,`)
+	assert.Regexp(t, `ready +7 .*Ines\n.*delayed +1 .*later`, data("jobs", "re.mind"))
+	assert.Regexp(t, `body +Ines`, data("jobs", "re.mind", fmt.Sprint(id)))
+	assert.Contains(t, p.run("data", "jobs", "none").stderr, "a tube none is not there")
 	p.must("stop")
 	assert.Empty(t, p.left())
 }

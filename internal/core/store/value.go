@@ -2,7 +2,9 @@ package store
 
 import (
 	"bytes"
+	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"strings"
 	"unicode/utf8"
 )
@@ -100,4 +102,66 @@ func Indent(text string) string {
 		return text
 	}
 	return b.String()
+}
+
+// TextOf makes a value of bytes that a server holds, cut to so many characters:
+// JSON is told as such, and what is no UTF-8 is shown in hexadecimal. Bytes that may
+// end in the midst of a character must be at least as many as the characters.
+func TextOf(text string, wide int) Value {
+	v := Value{Text: strings.ToValidUTF8(text, ""), Is: Text}
+	if !utf8.ValidString(text) && (len(text) < wide || !validBeginning(text)) {
+		v = Value{Text: hex.EncodeToString([]byte(text)), Is: Binary}
+	} else if len(text) > 1 && (text[0] == '{' || text[0] == '[') && json.Valid([]byte(text)) {
+		v.Is = JSON
+	}
+	if r := []rune(v.Text); len(r) > wide {
+		v.Text, v.Cut = string(r[:wide]), true
+	}
+	return v
+}
+
+// validBeginning reports whether bytes are UTF-8, but for a character that may be
+// cut at the end.
+func validBeginning(text string) bool {
+	for i := range min(4, len(text)+1) {
+		if utf8.ValidString(text[:len(text)-i]) {
+			return true
+		}
+	}
+	return false
+}
+
+// KeyFor makes the key of an item that a server knows by one text, which need not be
+// UTF-8: a list of the text, or of "hex" and its bytes.
+func KeyFor(text string) string {
+	parts := []string{text}
+	if !utf8.ValidString(text) {
+		parts = []string{"hex", hex.EncodeToString([]byte(text))}
+	}
+	b, _ := json.Marshal(parts)
+	return string(b)
+}
+
+// TextOfKey is KeyFor's inverse.
+func TextOfKey(key string) (string, error) {
+	var parts []string
+	if json.Unmarshal([]byte(key), &parts) == nil {
+		if len(parts) == 1 {
+			return parts[0], nil
+		}
+		if len(parts) == 2 && parts[0] == "hex" {
+			if b, err := hex.DecodeString(parts[1]); err == nil {
+				return string(b), nil
+			}
+		}
+	}
+	return "", fmt.Errorf("%s is not a key here: write a JSON list of the key", key)
+}
+
+// Given returns an input of an act, or what it is without.
+func (a Act) Given(name, or string) string {
+	if v, given := a.Values[name]; given && v != nil {
+		return *v
+	}
+	return or
 }

@@ -117,7 +117,7 @@ func (s *source) Items(ctx context.Context, q store.Query) (store.Page, error) {
 		if m.Attachments > 0 {
 			attached = store.Value{Text: strconv.Itoa(m.Attachments), Is: store.Number}
 		}
-		p.Rows = append(p.Rows, store.Row{Key: keyOf(m.ID), New: !m.Seen, Values: []store.Value{text(m.From), text(strings.Join(m.To, ", ")), text(m.Subject),
+		p.Rows = append(p.Rows, store.Row{Key: store.KeyFor(m.ID), New: !m.Seen, Values: []store.Value{text(m.From), text(strings.Join(m.To, ", ")), text(m.Subject),
 			{Text: m.At.Local().Format("2006-01-02 15:04:05"), Is: store.Time}, {Text: strconv.FormatInt(m.Size, 10), Is: store.Number}, attached}})
 	}
 	if n := len(p.Rows); n > 0 {
@@ -127,17 +127,10 @@ func (s *source) Items(ctx context.Context, q store.Query) (store.Page, error) {
 	return p, nil
 }
 
-func keyOf(id string) string {
-	b, _ := json.Marshal([]string{id})
-	return string(b)
-}
-
+// idOf is the id of a mail in a key, or "".
 func idOf(key string) string {
-	var parts []string
-	if json.Unmarshal([]byte(key), &parts) == nil && len(parts) == 1 {
-		return parts[0]
-	}
-	return key
+	id, _ := store.TextOfKey(key)
+	return id
 }
 
 // Item returns a mail as it reads: what is wrong with it, its text with numbered
@@ -228,22 +221,15 @@ func (s *source) Actions(ctx context.Context, _, key string) ([]store.Action, er
 			{Name: "delay", Hint: "how long every mail waits: 2s", Value: (time.Duration(r.Delay) * time.Millisecond).String()}}}}, nil
 }
 
-func value(a store.Act, name, or string) string {
-	if v, given := a.Values[name]; given && v != nil {
-		return *v
-	}
-	return or
-}
-
 // rules are those that an act means; what it leaves out stays.
 func (s *source) rules(ctx context.Context, a store.Act) (emulator.Rules, error) {
 	var r emulator.Rules
 	if err := s.ask(ctx, "GET", "/rules", nil, &r); err != nil {
 		return r, err
 	}
-	r.Refuse = strings.Fields(value(a, "refuse", strings.Join(r.Refuse, " ")))
-	r.Drop = strings.Fields(value(a, "drop", strings.Join(r.Drop, " ")))
-	switch strings.ToLower(strings.TrimSpace(value(a, "full", map[bool]string{true: "yes", false: "no"}[r.Full]))) {
+	r.Refuse = strings.Fields(a.Given("refuse", strings.Join(r.Refuse, " ")))
+	r.Drop = strings.Fields(a.Given("drop", strings.Join(r.Drop, " ")))
+	switch strings.ToLower(strings.TrimSpace(a.Given("full", map[bool]string{true: "yes", false: "no"}[r.Full]))) {
 	case "yes", "true":
 		r.Full = true
 	case "no", "false", "":
@@ -251,7 +237,7 @@ func (s *source) rules(ctx context.Context, a store.Act) (emulator.Rules, error)
 	default:
 		return r, &store.FixedError{Why: "full: write yes or no"}
 	}
-	delay, err := time.ParseDuration(value(a, "delay", (time.Duration(r.Delay) * time.Millisecond).String()))
+	delay, err := time.ParseDuration(a.Given("delay", (time.Duration(r.Delay) * time.Millisecond).String()))
 	if err != nil {
 		return r, &store.FixedError{Why: "delay: write for example 2s"}
 	}
@@ -274,7 +260,7 @@ func (s *source) Plan(ctx context.Context, a store.Act) (store.Plan, error) {
 		}
 		return store.Plan{Statement: "DELETE /messages", Loses: words.Count(int(all[0].Count), "mail")}, nil
 	case release:
-		return store.Plan{Statement: "hand the mail on to " + value(a, "server", "") + ", which delivers it to real people"}, nil
+		return store.Plan{Statement: "hand the mail on to " + a.Given("server", "") + ", which delivers it to real people"}, nil
 	case rule:
 		r, err := s.rules(ctx, a)
 		says := "PUT /rules: it " + r.InWords()
@@ -298,8 +284,8 @@ func (s *source) Do(ctx context.Context, a store.Act) (string, error) {
 		err := s.ask(ctx, "DELETE", "/messages", nil, &gone)
 		return words.Count(gone.Deleted, "mail") + " deleted", err
 	case release:
-		to := strings.FieldsFunc(value(a, "to", ""), func(r rune) bool { return r == ',' || r == ' ' })
-		return "handed on", s.ask(ctx, "POST", "/messages/"+url.PathEscape(idOf(a.Key))+"/release", emulator.Release{Server: value(a, "server", ""), To: to}, &struct{}{})
+		to := strings.FieldsFunc(a.Given("to", ""), func(r rune) bool { return r == ',' || r == ' ' })
+		return "handed on", s.ask(ctx, "POST", "/messages/"+url.PathEscape(idOf(a.Key))+"/release", emulator.Release{Server: a.Given("server", ""), To: to}, &struct{}{})
 	case rule:
 		r, err := s.rules(ctx, a)
 		if err != nil {

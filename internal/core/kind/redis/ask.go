@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	client "github.com/redis/go-redis/v9"
 
@@ -109,7 +110,7 @@ func valueOf(v any, wide int) store.Value {
 	case nil:
 		return store.NullValue
 	case string:
-		return textOf(v, wide)
+		return store.TextOf(v, wide)
 	case int64:
 		return store.Value{Text: strconv.FormatInt(v, 10), Is: store.Number}
 	case []any:
@@ -117,9 +118,9 @@ func valueOf(v any, wide int) store.Value {
 		for _, one := range v {
 			parts = append(parts, valueOf(one, wide).Text)
 		}
-		return textOf("("+strings.Join(parts, ", ")+")", wide)
+		return store.TextOf("("+strings.Join(parts, ", ")+")", wide)
 	}
-	return textOf(fmt.Sprint(v), wide)
+	return store.TextOf(fmt.Sprint(v), wide)
 }
 
 // split splits a command into words. Words with blanks stand in quotes: in double
@@ -163,7 +164,7 @@ func split(line string) ([]string, error) {
 
 // word writes a word as split reads it.
 func word(text string) string {
-	if text != "" && !strings.ContainsAny(text, " \t\r\n\"'\\") && validBeginning(text) {
+	if text != "" && !strings.ContainsAny(text, " \t\r\n\"'\\") && utf8.ValidString(text) {
 		return text
 	}
 	return strconv.Quote(text)
@@ -185,7 +186,7 @@ func (s *source) Actions(ctx context.Context, collection, key string) ([]store.A
 	if err != nil {
 		return nil, err
 	}
-	k, _ := readKey(key)
+	k, _ := store.TextOfKey(key)
 	var inputs []store.Input
 	if is := s.c.Type(ctx, k).Val(); is == "string" || is == "list" || is == "hash" || is == "zset" {
 		for _, f := range item.Fields {
@@ -219,7 +220,7 @@ func (s *source) commands(ctx context.Context, a store.Act) ([][]string, error) 
 		}
 		return [][]string{{"SET", value("key"), value("value"), "NX"}}, nil
 	}
-	k, err := readKey(a.Key)
+	k, err := store.TextOfKey(a.Key)
 	if err != nil {
 		return nil, err
 	}
@@ -259,7 +260,7 @@ func (s *source) commands(ctx context.Context, a store.Act) ([][]string, error) 
 			case "zset":
 				out = append(out, []string{"ZADD", k, *v, name})
 			case "none":
-				return nil, &store.GoneError{What: "the key " + textOf(k, 200).Text}
+				return nil, &store.GoneError{What: "the key " + store.TextOf(k, 200).Text}
 			default:
 				return nil, &store.FixedError{Why: "a " + is + " is changed with its own commands; ask them"}
 			}
@@ -296,8 +297,8 @@ func (s *source) Plan(ctx context.Context, a store.Act) (store.Plan, error) {
 	}
 	p := store.Plan{Statement: strings.Join(lines, "\n")}
 	if a.Action == store.Delete {
-		k, _ := readKey(a.Key)
-		p.Loses = "the key " + textOf(k, 200).Text
+		k, _ := store.TextOfKey(a.Key)
+		p.Loses = "the key " + store.TextOf(k, 200).Text
 	}
 	return p, nil
 }

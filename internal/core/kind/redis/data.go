@@ -3,7 +3,6 @@ package redis
 import (
 	"context"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -208,7 +207,7 @@ func (s *source) rows(ctx context.Context, keys []string, wide int) ([]store.Row
 		if types[i].Val() == "none" {
 			continue // it has expired
 		}
-		row := store.Row{Key: keyOf(k), Values: []store.Value{textOf(k, wide), {Text: types[i].Val(), Is: store.Text}, store.NullValue, store.NullValue, store.NullValue}}
+		row := store.Row{Key: store.KeyFor(k), Values: []store.Value{store.TextOf(k, wide), {Text: types[i].Val(), Is: store.Text}, store.NullValue, store.NullValue, store.NullValue}}
 		if d := lives[i].Val(); d > 0 {
 			row.Values[2] = store.Value{Text: words.Span(d), Is: store.Time}
 		}
@@ -226,7 +225,7 @@ func preview(c client.Cmder, wide int) store.Value {
 	var parts []string
 	switch c := c.(type) {
 	case *client.StringCmd:
-		return textOf(c.Val(), wide)
+		return store.TextOf(c.Val(), wide)
 	case *client.StringSliceCmd:
 		parts = c.Val()
 	case *client.ScanCmd:
@@ -243,7 +242,7 @@ func preview(c client.Cmder, wide int) store.Value {
 			parts[i] = "0x" + hex.EncodeToString([]byte(p[:min(len(p), 20)]))
 		}
 	}
-	return textOf(strings.Join(parts, "  "), wide)
+	return store.TextOf(strings.Join(parts, "  "), wide)
 }
 
 func fieldsOf(m client.XMessage) string {
@@ -260,60 +259,10 @@ func fieldsOf(m client.XMessage) string {
 	return m.ID + " " + strings.Join(out, " ")
 }
 
-// textOf makes a value of bytes: those that are no text are shown in hexadecimal.
-func textOf(text string, wide int) store.Value {
-	v := store.Value{Text: strings.ToValidUTF8(text, ""), Is: store.Text}
-	if !utf8.ValidString(text) && (len(text) < wide || !validBeginning(text)) {
-		v = store.Value{Text: hex.EncodeToString([]byte(text)), Is: store.Binary}
-	} else if len(text) > 1 && (text[0] == '{' || text[0] == '[') && json.Valid([]byte(text)) {
-		v.Is = store.JSON
-	}
-	if r := []rune(v.Text); len(r) > wide {
-		v.Text, v.Cut = string(r[:wide]), true
-	}
-	return v
-}
-
-// validBeginning reports whether bytes are UTF-8, but for a character that may be
-// cut at the end.
-func validBeginning(text string) bool {
-	for i := range min(4, len(text)+1) {
-		if utf8.ValidString(text[:len(text)-i]) {
-			return true
-		}
-	}
-	return false
-}
-
-// keyOf makes a key of a server's key: a list of its text, or of "hex" and its bytes.
-func keyOf(k string) string {
-	parts := []string{k}
-	if !utf8.ValidString(k) {
-		parts = []string{"hex", hex.EncodeToString([]byte(k))}
-	}
-	b, _ := json.Marshal(parts)
-	return string(b)
-}
-
-func readKey(key string) (string, error) {
-	var parts []string
-	if json.Unmarshal([]byte(key), &parts) == nil {
-		if len(parts) == 1 {
-			return parts[0], nil
-		}
-		if len(parts) == 2 && parts[0] == "hex" {
-			if b, err := hex.DecodeString(parts[1]); err == nil {
-				return string(b), nil
-			}
-		}
-	}
-	return "", fmt.Errorf("%s is not a key here: write a JSON list of the key", key)
-}
-
 // Item returns a key with its value, of a large one the first parts.
 func (s *source) Item(ctx context.Context, collection, key string) (store.Item, error) {
 	item := store.Item{Collection: collection, Key: key}
-	k, err := readKey(key)
+	k, err := store.TextOfKey(key)
 	if err != nil {
 		return item, err
 	}
@@ -322,10 +271,10 @@ func (s *source) Item(ctx context.Context, collection, key string) (store.Item, 
 		return item, explain(err)
 	}
 	if is == "none" {
-		return item, &store.GoneError{What: "the key " + textOf(k, 200).Text}
+		return item, &store.GoneError{What: "the key " + store.TextOf(k, 200).Text}
 	}
 	add := func(name, kind, text string) {
-		item.Fields = append(item.Fields, store.Field{Column: store.Column{Name: textOf(name, 200).Text, Type: kind, Is: store.Text}, Value: textOf(text, store.ValueLimit)})
+		item.Fields = append(item.Fields, store.Field{Column: store.Column{Name: store.TextOf(name, 200).Text, Type: kind, Is: store.Text}, Value: store.TextOf(text, store.ValueLimit)})
 	}
 	size := int64(0)
 	switch is {
