@@ -44,7 +44,9 @@ func handleLook[In, Out any](s *Server, e endpoint[In, Out], do func(ctx context
 
 func (s *Server) handleData() {
 	handleLook(s, dataEndpoint, func(ctx context.Context, source store.Source, _ none, r *http.Request) (keep.Data, error) {
-		return keep.DataOf(ctx, r.PathValue("name"), source)
+		d, err := keep.DataOf(ctx, r.PathValue("name"), source)
+		d.Asked = s.keeper.Asked(r.PathValue("name"))
+		return d, err
 	})
 	handleLook(s, itemsEndpoint, func(ctx context.Context, source store.Source, q store.Query, _ *http.Request) (store.Page, error) {
 		return source.Items(ctx, q)
@@ -74,7 +76,8 @@ func (s *Server) handleData() {
 		says, err := actor.Do(ctx, a)
 		return Acted{says}, err
 	})
-	handleLook(s, askEndpoint, func(ctx context.Context, source store.Source, q store.Question, _ *http.Request) (keep.Answer, error) {
+	handleLook(s, askEndpoint, func(ctx context.Context, source store.Source, q store.Question, r *http.Request) (keep.Answer, error) {
+		s.keeper.NoteAsked(r.PathValue("name"), q.Statement)
 		return keep.AskSource(ctx, source, q)
 	})
 }

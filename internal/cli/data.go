@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"encoding/csv"
 	"errors"
@@ -228,20 +227,9 @@ func (a *app) printItems(ctx context.Context, ask api.Questions, service, collec
 func (a *app) printPage(p store.Page, want wantedData) error {
 	switch {
 	case want.json:
-		return errors.Join(a.writeObjects(p), cut(p))
+		return errors.Join(store.WriteObjects(a.raw, p.Columns, p.Rows), cut(p))
 	case want.csv:
-		rows := [][]string{nil}
-		for _, c := range p.Columns {
-			rows[0] = append(rows[0], c.Name)
-		}
-		for _, r := range p.Rows {
-			row := make([]string, len(r.Values))
-			for i, v := range r.Values {
-				row[i] = v.Text
-			}
-			rows = append(rows, row)
-		}
-		return errors.Join(a.writeCSV(rows), cut(p))
+		return errors.Join(store.CSV{}.Write(a.raw, p.Columns, p.Rows), cut(p))
 	}
 	if len(p.Columns) > 0 {
 		var head []string
@@ -276,33 +264,11 @@ func (a *app) printPage(p store.Page, want wantedData) error {
 
 // cut is an error if a value is not whole.
 func cut(p store.Page) error {
-	n := 0
-	for _, r := range p.Rows {
-		for _, v := range r.Values {
-			if v.Cut {
-				n++
-			}
-		}
-	}
+	n := store.CutValues(p.Rows)
 	if n == 0 {
 		return nil
 	}
 	return fmt.Errorf("of %s only the first %s are here; neighbour dump writes all", words.Count(n, "value"), words.Bytes(store.ValueLimit))
-}
-
-// writeObjects prints an object for each row: numbers and truths as such, and JSON
-// as it is.
-func (a *app) writeObjects(p store.Page) error {
-	w := bufio.NewWriter(a.raw)
-	for _, r := range p.Rows {
-		b, err := store.Object(p.Columns, r.Values)
-		if err != nil {
-			return err
-		}
-		w.Write(b)
-		w.WriteByte('\n')
-	}
-	return w.Flush()
 }
 
 func (a *app) printItem(ctx context.Context, ask api.Questions, service, collection, key string, want wantedData) error {

@@ -2,11 +2,16 @@ package keep
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
+	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/store"
@@ -165,7 +170,9 @@ type Data struct {
 	Service string `json:"service"`
 	// Language is that in which it can be asked, "" for none; Changes says that
 	// what it holds can be changed.
-	Language    string             `json:"language"`
+	Language string `json:"language"`
+	// Asked are the latest questions, the newest last.
+	Asked       []string           `json:"asked"`
 	Changes     bool               `json:"changes"`
 	Collections []store.Collection `json:"collections"`
 }
@@ -182,6 +189,33 @@ func DataOf(ctx context.Context, service string, source store.Source) (Data, err
 		d.Collections = all
 	}
 	return d, err
+}
+
+// Asked returns the latest questions that a service was asked, the newest last.
+func (k *Keeper) Asked(service string) []string {
+	all := map[string][]string{}
+	if b, err := os.ReadFile(k.project.AskedFile()); err == nil {
+		_ = json.Unmarshal(b, &all)
+	}
+	return all[service]
+}
+
+// askedKept is how many questions of a service are kept.
+const askedKept = 100
+
+// NoteAsked keeps a question for those who ask again.
+func (k *Keeper) NoteAsked(service, statement string) {
+	if strings.TrimSpace(statement) == "" || len(statement) > 10_000 {
+		return
+	}
+	_, err := atomicfile.UpdateMap(k.project.AskedFile(), func(all map[string][]string) (bool, error) {
+		list := append(slices.DeleteFunc(all[service], func(s string) bool { return s == statement }), statement)
+		all[service] = list[max(0, len(list)-askedKept):]
+		return true, nil
+	})
+	if err != nil {
+		k.log.Error("a question can't be kept", "why", err)
+	}
 }
 
 // Answer is what a service answers to a question.

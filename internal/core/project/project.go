@@ -251,6 +251,9 @@ func (p *Project) LockFile() string { return filepath.Join(p.state, "run", "keep
 // HistoryFile returns where the keeper keeps what services did before.
 func (p *Project) HistoryFile() string { return filepath.Join(p.state, "history.db") }
 
+// AskedFile returns the file of the questions that services were asked.
+func (p *Project) AskedFile() string { return filepath.Join(p.state, "asked.json") }
+
 // Socket returns the path of the keeper's socket.
 func (p *Project) Socket() string { return filepath.Join(p.runDir(), "keeper.sock") }
 

@@ -47,6 +47,9 @@ func (v *screen) takeFilter() tea.Cmd {
 func (v *screen) typeQuestion() tea.Cmd {
 	in, cmd := field(v.asked)
 	v.ask, v.recalled = in, 0
+	if h := v.held[v.place.service]; h != nil {
+		v.history = h.data.Asked
+	}
 	return cmd
 }
 
@@ -116,7 +119,9 @@ func (v *screen) takeQuestion() tea.Cmd {
 		return nil
 	}
 	v.asked = text
-	v.history = append(slices.DeleteFunc(v.history, func(h string) bool { return h == text }), text)
+	if h := v.held[v.place.service]; h != nil {
+		h.data.Asked = append(slices.DeleteFunc(slices.Clone(h.data.Asked), func(old string) bool { return old == text }), text)
+	}
 	return v.put(text, false)
 }
 

@@ -1,0 +1,76 @@
+package store
+
+import (
+	"bufio"
+	"io"
+	"strings"
+)
+
+// CSV writes rows as RFC 4180 has them, their names first if so asked: no value is
+// nothing, and an empty text is two double quotes, so that the two are told apart.
+type CSV struct {
+	// Bare leaves the names out.
+	Bare bool
+}
+
+// Write writes rows.
+func (c CSV) Write(w io.Writer, columns []Column, rows []Row) error {
+	b := bufio.NewWriter(w)
+	if !c.Bare {
+		for i, col := range columns {
+			comma(b, i)
+			b.WriteString(quoted(col.Name))
+		}
+		b.WriteByte('\n')
+	}
+	for _, r := range rows {
+		for i, v := range r.Values {
+			comma(b, i)
+			if v.Is != Null {
+				b.WriteString(quoted(v.Text))
+			}
+		}
+		b.WriteByte('\n')
+	}
+	return b.Flush()
+}
+
+func comma(b *bufio.Writer, i int) {
+	if i > 0 {
+		b.WriteByte(',')
+	}
+}
+
+func quoted(field string) string {
+	if field == "" || strings.ContainsAny(field, ",\"\r\n") || strings.TrimSpace(field) != field {
+		return `"` + strings.ReplaceAll(field, `"`, `""`) + `"`
+	}
+	return field
+}
+
+// WriteObjects writes a JSON object for each row, in a line of its own.
+func WriteObjects(w io.Writer, columns []Column, rows []Row) error {
+	b := bufio.NewWriter(w)
+	for _, r := range rows {
+		o, err := Object(columns, r.Values)
+		if err != nil {
+			return err
+		}
+		b.Write(o)
+		b.WriteByte('\n')
+	}
+	return b.Flush()
+}
+
+// CutValues returns how many values of rows are not whole.
+func CutValues(rows []Row) int {
+	n := 0
+	for _, r := range rows {
+		for _, v := range r.Values {
+			if v.Cut {
+				n++
+			}
+		}
+	}
+	return n
+}

@@ -1,0 +1,170 @@
+package data
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/store"
+	"neighbour/internal/core/words"
+	"neighbour/internal/tui/panel"
+	"neighbour/internal/tui/view"
+)
+
+// out offers to write what is shown.
+func (v *screen) out() tea.Cmd {
+	var choices []panel.Choice
+	add := func(text string, then func() tea.Cmd) {
+		choices = append(choices, panel.Choice{Text: text, Then: func() tea.Cmd {
+			v.Show(nil)
+			return then()
+		}})
+	}
+	for _, form := range []string{"CSV", "JSON"} {
+		switch {
+		case v.answer != nil:
+			add("the answer as "+form+", to a file", func() tea.Cmd { return v.write(form, v.again) })
+		default:
+			what := "the whole collection"
+			if v.place.where != "" {
+				what = "all of these items"
+			}
+			add(what+" as "+form+", to a file", func() tea.Cmd { return v.write(form, v.all) })
+		}
+	}
+	add("copy the rows that are here as CSV", func() tea.Cmd {
+		var b strings.Builder
+		if err := (store.CSV{}).Write(&b, v.columns(), v.rows()); err != nil {
+			v.Say(err.Error(), true)
+			return nil
+		}
+		says := words.Count(len(v.rows()), "row") + " copied"
+		if n := store.CutValues(v.rows()); n > 0 {
+			says += "; " + words.Count(n, "value") + " cut, as the list has them"
+		}
+		v.Say(says, false)
+		return tea.SetClipboard(b.String())
+	})
+	v.Show(&panel.Menu{Env: v.Env, Title: "Write what is shown", Choices: func() []panel.Choice { return choices }})
+	return nil
+}
+
+// all returns what gives all items of the place, some at a time.
+func (v *screen) all() func(context.Context, *api.Client, func(store.Page) error) error {
+	service, q := v.place.service, v.query("", false)
+	q.Limit, q.Wide = store.PageLimit, store.ValueLimit
+	return func(ctx context.Context, c *api.Client, take func(store.Page) error) error {
+		for {
+			p, err := c.Items(ctx, service, q)
+			if err != nil {
+				return err
+			}
+			if err := take(p); err != nil {
+				return err
+			}
+			if !p.More {
+				return nil
+			}
+			if p.Next == "" {
+				return errors.New("there are more, and no key to go on from; neighbour dump writes all")
+			}
+			q.After = p.Next
+		}
+	}
+}
+
+// again returns what asks the question again, for whole values.
+func (v *screen) again() func(context.Context, *api.Client, func(store.Page) error) error {
+	service, text := v.place.service, v.asked
+	return func(ctx context.Context, c *api.Client, take func(store.Page) error) error {
+		a, err := c.AskService(ctx, service, store.Question{Statement: text, Limit: store.PageLimit, Wide: store.ValueLimit})
+		switch {
+		case err != nil:
+			return err
+		case a.Writes || a.Refused != "":
+			return errors.New("it can't be asked again: it changes data, or is refused now")
+		}
+		if err := take(a.Page); err != nil {
+			return err
+		}
+		if a.More {
+			return fmt.Errorf("only the first %s are in the file", words.Count(len(a.Rows), "row"))
+		}
+		return nil
+	}
+}
+
+// write writes rows into a new file in the folder that the screen was started in, and
+// says where it went.
+func (v *screen) write(form string, rows func() func(context.Context, *api.Client, func(store.Page) error) error) tea.Cmd {
+	name := v.Overview.Project + "-" + v.place.service
+	if c := v.current(); c != nil && v.answer == nil {
+		name += "-" + c.Title
+	}
+	name = strings.Map(func(r rune) rune {
+		if strings.ContainsRune("/\\:*?\"<>| ", r) || r < ' ' {
+			return '_'
+		}
+		return r
+	}, name) + "." + strings.ToLower(form)
+	each, client, ctx := rows(), v.Client(), v.Context()
+	v.Say("writing "+name, false)
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(ctx, view.StopLimit)
+		defer cancel()
+		path, n, cut, err := writeNew(name, func(w io.Writer) (n, cut int, err error) {
+			err = each(ctx, client, func(p store.Page) error {
+				first := n == 0
+				n, cut = n+len(p.Rows), cut+store.CutValues(p.Rows)
+				if form == "CSV" {
+					return store.CSV{Bare: !first}.Write(w, p.Columns, p.Rows)
+				}
+				return store.WriteObjects(w, p.Columns, p.Rows)
+			})
+			return n, cut, err
+		})
+		return view.Later(func() tea.Cmd {
+			says := fmt.Sprintf("%s in %s", words.Count(n, "row"), path)
+			if cut > 0 {
+				says += "; " + words.Count(cut, "value") + " cut at " + words.Bytes(store.ValueLimit)
+			}
+			if err != nil {
+				says += ": " + err.Error()
+			}
+			v.Say(says, err != nil)
+			return nil
+		})
+	}
+}
+
+// writeNew makes a file that isn't there yet; with another number in its name, if
+// need be.
+func writeNew(name string, write func(io.Writer) (n, cut int, err error)) (path string, n, cut int, err error) {
+	base, ext := strings.TrimSuffix(name, filepath.Ext(name)), filepath.Ext(name)
+	for i := 1; ; i++ {
+		path = name
+		if i > 1 {
+			path = fmt.Sprintf("%s-%d%s", base, i, ext)
+		}
+		f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		if errors.Is(err, fs.ErrExist) {
+			continue
+		}
+		if err != nil {
+			return path, 0, 0, err
+		}
+		n, cut, err = write(f)
+		if whole, absErr := filepath.Abs(path); absErr == nil {
+			path = whole
+		}
+		return path, n, cut, errors.Join(err, f.Close())
+	}
+}
