@@ -82,7 +82,8 @@ picture init 142 38 dark "built in" "Enter BSpace BSpace BSpace BSpace BSpace BS
 # The first catches the start while it is under way.
 picture start 142 38 dark "1 starting" "wait0.2" -- demo
 picture map 142 38 dark "8 of 8 ready" "Right Right wait12" -- demo
-picture mail 142 38 dark "8 of 8 ready" "Down Down Down wait4" -- demo
+picture data 142 38 dark "8 of 8 ready" "8 wait1 Enter Down Down Down Down wait1" -- demo
+picture mail 142 38 dark "8 of 8 ready" "wait4 8 wait1 Down Down Down Down Down Down Enter Enter wait1" -- demo
 picture logs 142 38 dark "failed" "wait9 2 wait1 / d r a w e r Enter wait1" -- demo --trouble
 picture small 80 24 dark "8 of 8 ready" "Right Right wait1" -- demo
 picture help 142 38 dark "8 of 8 ready" "? wait1" -- demo
@@ -146,7 +147,7 @@ rm -r "$held/api/packages"
 "$binary" -C "$held" start --no-wait >/dev/null 2>&1
 picture preparing 142 38 dark "preparing" "Right wait3" -- -C "$held"
 "$binary" -C "$held" stop >/dev/null 2>&1
-printf -- '-- what a member borrows most\nALTER TABLE member ADD COLUMN favourite TEXT;\n\nUPDATE member\n   SET favourite = tool.name\n  FROM tools AS tool;\n' >"$held/db/changes/003_favourite.sql"
+printf -- '-- what a member borrows most\nALTER TABLE member ADD COLUMN favourite TEXT;\n\nUPDATE member\n   SET favourite = tool.name\n  FROM tools AS tool;\n' >"$held/db/changes/004_favourite.sql"
 "$binary" -C "$held" start >/dev/null 2>&1 || true
 picture migration 142 38 dark "held" "wait1" -- -C "$held"
 for format in svg pdf; do

@@ -12,12 +12,3 @@ func Plural(n int, one, many string) string {
 
 // Count returns a number with its noun, whose plural ends in s.
 func Count(n int, noun string) string { return fmt.Sprintf("%d %s", n, Plural(n, noun, noun+"s")) }
-
-// Grouped returns a number with its thousands apart: 12,408.
-func Grouped(n int64) string {
-	s := fmt.Sprint(n)
-	for i := len(s) - 3; i > 0; i -= 3 {
-		s = s[:i] + "," + s[i:]
-	}
-	return s
-}

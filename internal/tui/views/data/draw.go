@@ -2,7 +2,6 @@ package data
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -55,17 +54,6 @@ func (v *screen) rightWide() int {
 	return v.Columns
 }
 
-// itemRows is how many rows the item below the list has.
-func (v *screen) itemRows() int {
-	switch {
-	case v.answer != nil || len(v.pages) == 0 && !v.place.alone:
-		return 0
-	case v.level == item:
-		return max(0, v.Rows-2)
-	}
-	return min(max(4, v.Rows/3), v.Rows-8)
-}
-
 // tableRows is how many items are shown at a time.
 func (v *screen) tableRows() int {
 	n := v.Rows - 4 // the head, the columns' names and a line above them
@@ -74,9 +62,6 @@ func (v *screen) tableRows() int {
 	}
 	return max(1, n)
 }
-
-// fieldRows is how many fields of the item are shown at a time.
-func (v *screen) fieldRows() int { return max(1, v.itemRows()-2-len(v.whole.Notes)) }
 
 // Render draws the view.
 func (v *screen) Render() view.Drawing {
@@ -412,184 +397,4 @@ func (v *screen) cell(value store.Value, c store.Column, width int, chosen, fres
 		return strings.Repeat(" ", max(0, width-display.Width(text))) + v.Theme().Paint(in, text)
 	}
 	return v.Theme().Paint(in, text) + strings.Repeat(" ", max(0, width-display.Width(text)))
-}
-
-// itemLines are the fields of an item.
-func (v *screen) itemLines(width, rows int) []string {
-	t := v.Theme()
-	title := v.place.collection
-	if c := v.current(); c != nil {
-		title = c.Title
-	}
-	switch {
-	case v.whole.Says != "":
-		title += " · " + v.whole.Says
-	case v.whole.Key != "":
-		title += " · " + keyInWords(v.whole.Key)
-	}
-	out := []string{t.Rule(display.Truncate(display.Plain(title), width-6), width)}
-	if v.whole.Key == "" || v.whole.Key != v.place.key {
-		if why := v.fixed(); why != "" && v.whole.Key == "" && len(v.rows()) > 0 {
-			out = append(out, "  "+t.Paint(ui.Faint, display.Plain(why)))
-		}
-		return ui.Fill(out, rows)
-	}
-	name := 6
-	for _, f := range v.whole.Fields {
-		name = max(name, min(24, display.Width(display.Plain(f.Column.Name))))
-	}
-	top := 0
-	if v.level == item {
-		top = v.place.fieldTop
-	}
-	// Room that the fields leave is for the first that is several lines, and the
-	// chosen one.
-	opened := false
-	spare := max(0, rows-1-len(v.whole.Notes)-(len(v.whole.Fields)-top))
-	for i := top; i < len(v.whole.Fields) && len(out) < rows-len(v.whole.Notes); i++ {
-		f := v.whole.Fields[i]
-		mark, in := "  ", ui.Plain
-		if v.level == item && i == v.place.field {
-			mark, in = t.Paint(ui.Accent, "▌ "), ui.Strong
-		}
-		if f.Value.Is == store.Null {
-			in = ui.Off
-		}
-		leads := ""
-		if f.To != nil {
-			leads = "  → " + display.Plain(f.To.Collection[strings.LastIndexByte(f.To.Collection, '.')+1:])
-			if f.To.Says != "" {
-				leads += " · " + display.Plain(f.To.Says)
-			}
-		}
-		room := max(8, width-name-4-min(display.Width(leads), width/2))
-		value := display.Truncate(display.Plain(f.Value.Line(room+1)), room)
-		label := mark + t.Paint(ui.Faint, display.Pad(display.Truncate(display.Plain(f.Column.Name), name), name)) + "  "
-		if spare > 0 && (!opened || v.level == item && i == v.place.field) && (strings.Contains(strings.TrimSpace(f.Value.Text), "\n") || display.Width(f.Value.Text) > room) && f.Value.Is != store.Binary {
-			lines := v.valueLines(f.Value, room)
-			n := min(len(lines), spare+1)
-			for at, l := range lines[:n] {
-				if at == n-1 && n < len(lines) {
-					l += " …"
-				}
-				out = append(out, label+t.Paint(in, l))
-				label = strings.Repeat(" ", name+4)
-			}
-			spare -= n - 1
-			opened = true
-			continue
-		}
-		line := label + t.Paint(in, value) + t.Paint(ui.Busy, leads)
-		if v.level == item && leads == "" {
-			free := width - display.Width(line) - display.Width(f.Column.Type) - 3
-			if free > 0 {
-				line += strings.Repeat(" ", free) + t.Paint(ui.Faint, display.Plain(f.Column.Type))
-			}
-		}
-		out = append(out, line)
-	}
-	for _, n := range v.whole.Notes {
-		out = append(out, "  "+t.Paint(ui.Faint, display.Plain(n)))
-	}
-	return out[:min(len(out), rows)]
-}
-
-// keyInWords is a key without what makes it JSON.
-func keyInWords(key string) string {
-	return strings.NewReplacer(`["`, "", `"]`, "", `","`, ", ", `\"`, `"`).Replace(key)
-}
-
-// valueLines is a value whole, as lines.
-func (v *screen) valueLines(value store.Value, width int) []string {
-	if value.Is == store.Null {
-		return []string{"∅ no value"}
-	}
-	text := value.Text
-	if value.Is == store.JSON {
-		text = store.Indent(text)
-	}
-	var out []string
-	for l := range strings.SplitSeq(text, "\n") {
-		out = append(out, display.Wrap(display.Plain(strings.TrimSuffix(l, "\r")), width)...)
-	}
-	if value.Cut {
-		out = append(out, "", fmt.Sprintf("The rest of it is not here: only %s of a value are read.", words.Bytes(store.ValueLimit)))
-	}
-	return out
-}
-
-// Bindings are the keys of the view.
-func (v *screen) Bindings() []view.Binding {
-	switch {
-	case v.filter != nil:
-		return []view.Binding{
-			view.Bind("", "words, or a condition in the server's language", nil).Shown("type"),
-			view.Act("enter", "find", v.takeFilter),
-			view.Act("esc", "leave it", func() tea.Cmd { v.filter = nil; return nil }),
-		}
-	case v.ask != nil:
-		return []view.Binding{
-			view.Bind("", "a statement", nil).Shown("type"),
-			view.Act("enter", "ask", v.takeQuestion),
-			view.Bind("up down", "earlier ones", func(pressed string) tea.Cmd {
-				v.recall(map[string]int{"up": 1, "down": -1}[pressed])
-				return nil
-			}).Shown("↑ ↓").If(len(v.history) > 0),
-			view.Act("tab", "complete", func() tea.Cmd { v.complete(); return nil }),
-			view.Act("esc", "leave it", func() tea.Cmd { v.ask = nil; return nil }),
-		}
-	}
-	rows := v.rows()
-	some := len(rows) > 0 && v.answer == nil
-	onItem := some && v.place.key != "" && v.level != collections
-	h := v.held[v.place.service]
-	asks := h != nil && h.data.Language != ""
-	can := func(action string) bool {
-		c := v.current()
-		return v.changes() && c != nil && slices.Contains(c.Can, action)
-	}
-	follows := v.level == item && v.place.field < len(v.whole.Fields) && v.whole.Fields[v.place.field].To != nil && v.whole.Fields[v.place.field].To.Key != ""
-	enter := map[bool]string{true: "follow", false: "open"}[follows]
-	if v.level == item && !follows {
-		enter = "whole value"
-	}
-	inner := v.level > collections || v.answer != nil || v.reading || !v.since.IsZero()
-	return []view.Binding{
-		view.Bind("up down", "choose", func(pressed string) tea.Cmd {
-			return v.move(map[string]int{"up": -1, "down": 1}[pressed])
-		}).Shown("↑ ↓"),
-		view.Act("enter", enter, v.deeper).If(!v.reading && (v.level < item || len(v.whole.Fields) > 0)).Helps("go deeper: to the items, to one whole, to what a value leads to"),
-		view.Act("esc", "back", v.back).If(inner || v.place.where != ""),
-		view.Act("tab", "other half", func() tea.Cmd {
-			v.level = map[bool]int{true: items, false: collections}[v.level == collections]
-			v.reading = false
-			return nil
-		}).Spare(4).Hushed().Helps("between the collections and their items"),
-		view.Bind("left right", "columns", func(pressed string) tea.Cmd {
-			v.place.left = min(max(0, v.place.left+map[string]int{"left": -1, "right": 1}[pressed]), max(0, len(v.columns())-1))
-			return nil
-		}).Shown("← →").If(v.level == items && len(v.columns()) > 1).Spare(3).Helps("other columns"),
-		view.Bind("pgup pgdown", "page", func(pressed string) tea.Cmd {
-			n := v.tableRows()
-			if v.level == item {
-				n = v.fieldRows()
-			}
-			return v.move(map[string]int{"pgup": -n, "pgdown": n}[pressed])
-		}).Hushed().Helps("a page up or down"),
-		view.Bind("home end", "first, last", func(pressed string) tea.Cmd { return v.jump(pressed == "end") }).Hushed().Helps("the beginning and the end of the collection"),
-		view.Act("/", "only", v.typeFilter).If(v.place.collection != "" && v.answer == nil && v.level != item).Helps("only some: words that they contain, or a condition in the server's language"),
-		view.Act(":", "ask", v.typeQuestion).If(asks).Helps("ask in the server's own language"),
-		view.Act("e", "change", func() tea.Cmd { return v.begin(store.Change, v.target(false)) }).If(can(store.Change) && v.level == item && len(v.whole.Fields) > 0 && v.whole.Fixed == "").Helps("change the chosen value"),
-		view.Act("n", "new", func() tea.Cmd { return v.begin(store.Insert, v.target(true)) }).If(can(store.Insert)).Spare(1).Helps("add an item"),
-		view.Act("x", "delete", func() tea.Cmd { return v.begin(store.Delete, v.target(false)) }).If(can(store.Delete) && onItem && v.whole.Fixed == "").Spare(1).Helps("delete the item"),
-		view.Act("X", "clear", func() tea.Cmd { return v.begin(store.Clear, v.target(true)) }).If(can(store.Clear) && v.level != item).Spare(2).Helps("delete all items of the collection"),
-		view.Act("a", "more", func() tea.Cmd { return v.others(v.target(v.level == collections)) }).If(v.changes()).Spare(2).Helps("what else can be done"),
-		view.Act("o", "out", v.out).If(v.place.collection != "" && v.level != item && len(rows) > 0).Spare(3).Helps("write what is shown to a file or the clipboard"),
-		view.Act("v", "whole value", func() tea.Cmd { v.show(); return nil }).If(v.level == item && !v.reading && follows).Spare(2).Helps("the chosen value, whole"),
-		view.Act("w", map[bool]string{true: "hold still", false: "watch"}[v.watching], func() tea.Cmd {
-			v.watching, v.rhythm = !v.watching, quickest
-			return nil
-		}).If(v.answer == nil && some).Spare(3).Helps("whether what changes is shown as it does"),
-		view.Act("c", "copy", v.copy).If(v.place.collection != "").Spare(3).Helps("copy the value, or the address of what is shown"),
-	}
 }

@@ -11,6 +11,7 @@ import (
 
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/words"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
 	"neighbour/internal/tui/ui"
@@ -121,9 +122,9 @@ func (v *logs) matchesInWords() string {
 	if !v.matches.known {
 		return "counting…"
 	}
-	text := display.Grouped(v.matches.n) + " " + display.Plural(int(min(v.matches.n, 2)), "entry", "entries")
+	text := words.Thousands(v.matches.n) + " " + display.Plural(int(min(v.matches.n, 2)), "entry", "entries")
 	if v.position.known && v.matches.n > 0 {
-		text = fmt.Sprintf("%s of %s", display.Grouped(v.position.n), display.Grouped(v.matches.n))
+		text = fmt.Sprintf("%s of %s", words.Thousands(v.position.n), words.Thousands(v.matches.n))
 	}
 	if v.matches.running {
 		text += " so far"
@@ -151,7 +152,7 @@ func (v *logs) drawBelow() string {
 		n := len(v.selection())
 		text = fmt.Sprintf(" paused · %d marked: c copies, s saves ", n)
 	case !v.following && v.later.known && v.later.n > 0:
-		text, in = fmt.Sprintf(" paused · %s more since ", display.Grouped(v.later.n)), ui.Accent
+		text, in = fmt.Sprintf(" paused · %s more since ", words.Thousands(v.later.n)), ui.Accent
 	case !v.following:
 		text = " paused "
 	}

@@ -13,6 +13,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/core/journal"
+	"neighbour/internal/core/words"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/view"
 )
@@ -59,7 +60,7 @@ func (v *logs) saved(path string, n int, err error) view.Later {
 		if err != nil {
 			v.Say("not saved: "+err.Error(), true)
 		} else {
-			v.Say(fmt.Sprintf("saved %s entries to %s", display.Grouped(int64(n)), path), false)
+			v.Say(fmt.Sprintf("saved %s entries to %s", words.Thousands(int64(n)), path), false)
 		}
 		return nil
 	}

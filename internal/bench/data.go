@@ -1,0 +1,219 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/smtp"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/redis/go-redis/v9"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/project"
+	"neighbour/internal/core/store"
+)
+
+const (
+	benchRows  = 10_000_000
+	benchKeys  = 1_000_000
+	benchMails = 20_000
+)
+
+// benchData compares pages of large collections to what the servers' own clients
+// take for the same, and measures the inbox.
+func benchData(dir string) error {
+	if err := declare(dir, "[service.ledger]\nkind = \"postgres\"\n[service.shelf]\nkind = \"redis\"\nforget = true\n[service.postbox]\nkind = \"mail\"\n"); err != nil {
+		return err
+	}
+	if _, err := neighbour(dir, "start"); err != nil {
+		return err
+	}
+	p, err := project.Open(dir)
+	if err != nil {
+		return err
+	}
+	ctx := context.Background()
+	keeper := api.NewClient(p.Socket())
+	defer keeper.Close()
+	for _, part := range []func(context.Context, *project.Project, *api.Client) error{benchTable, benchPrefix, benchInbox} {
+		if err := part(ctx, p, keeper); err != nil {
+			return err
+		}
+	}
+	_, err = neighbour(dir, "stop")
+	return err
+}
+
+// timed returns the median of how long something takes.
+func timed(n int, do func() error) (time.Duration, error) {
+	var all []time.Duration
+	for range n {
+		began := time.Now()
+		if err := do(); err != nil {
+			return 0, err
+		}
+		all = append(all, time.Since(began))
+	}
+	return median(all), nil
+}
+
+func benchTable(ctx context.Context, p *project.Project, keeper *api.Client) error {
+	facts, err := p.Facts("ledger")
+	if err != nil {
+		return err
+	}
+	db, err := pgx.Connect(ctx, facts["url"].Value)
+	if err != nil {
+		return err
+	}
+	defer db.Close(ctx)
+	for _, statement := range []string{fmt.Sprintf("create table loan as select n::bigint as id, 'member ' || n as member, n %% 480 as tool, now() as due, null::text as note from generate_series(1, %d) n", benchRows),
+		"alter table loan add primary key (id)", "analyze loan"} {
+		if _, err := db.Exec(ctx, statement); err != nil {
+			return err
+		}
+	}
+	last := ""
+	for _, one := range []struct {
+		what      string
+		q         store.Query
+		statement string
+	}{
+		{"first page", store.Query{}, "select * from loan order by id limit 201"},
+		{"thousandth page", store.Query{After: `["200000"]`}, "select * from loan where id > 200000 order by id limit 201"},
+		{"last page", store.Query{Back: true}, "select * from loan order by id desc limit 201"},
+		{"a page with a condition", store.Query{Where: "tool = 7"}, "select * from loan where tool = 7 order by id limit 201"},
+	} {
+		one.q.Collection, one.q.Limit = "loan", 200
+		if _, err := keeper.Items(ctx, "ledger", one.q); err != nil { // the connection is made
+			return err
+		}
+		ours, err := timed(*runs*3, func() error {
+			page, err := keeper.Items(ctx, "ledger", one.q)
+			if err == nil && len(page.Rows) != 200 {
+				err = fmt.Errorf("%s: %d rows", one.what, len(page.Rows))
+			}
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		theirs, err := timed(*runs*3, func() error {
+			rows, err := db.Query(ctx, one.statement)
+			if err != nil {
+				return err
+			}
+			for rows.Next() {
+				if _, err := rows.Values(); err != nil {
+					return err
+				}
+			}
+			return rows.Err()
+		})
+		if err != nil {
+			return err
+		}
+		last += fmt.Sprintf("data       %s of %d rows: %s; a client of its own: %s; %s more (at most 100 ms)\n", one.what, benchRows, ms(ours), ms(theirs), ms(ours-theirs))
+	}
+	listing, err := timed(*runs, func() error { _, err := keeper.Data(ctx, "ledger"); return err })
+	fmt.Print(last)
+	fmt.Printf("data       the list of collections: %s\n", ms(listing))
+	return err
+}
+
+func benchPrefix(ctx context.Context, p *project.Project, keeper *api.Client) error {
+	facts, err := p.Facts("shelf")
+	if err != nil {
+		return err
+	}
+	c := redis.NewClient(&redis.Options{Addr: strings.TrimPrefix(facts["url"].Value, "redis://"), DisableIdentity: true, ReadTimeout: time.Minute})
+	defer c.Close()
+	if err := c.Eval(ctx, fmt.Sprintf("for i = 1, %d do redis.call('SET', 'session:' .. i, '{\"user\":' .. i .. '}') end", benchKeys), nil).Err(); err != nil && err != redis.Nil {
+		return err
+	}
+	q := store.Query{Collection: "session:*", Limit: 200}
+	ours, err := timed(*runs*3, func() error {
+		page, err := keeper.Items(ctx, "shelf", q)
+		if err == nil && len(page.Rows) != 200 {
+			err = fmt.Errorf("%d keys", len(page.Rows))
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	theirs, err := timed(*runs*3, func() error { return c.Scan(ctx, 0, "session:*", 500).Err() })
+	if err != nil {
+		return err
+	}
+	fmt.Printf("data       first page of %d keys, with their values: %s; a scan for them alone: %s; %s more (at most 100 ms)\n", benchKeys, ms(ours), ms(theirs), ms(ours-theirs))
+	listing, err := timed(*runs, func() error { _, err := keeper.Data(ctx, "shelf"); return err })
+	fmt.Printf("data       how they begin, found of some: %s\n", ms(listing))
+	return err
+}
+
+func benchInbox(ctx context.Context, p *project.Project, keeper *api.Client) error {
+	facts, err := p.Facts("postbox")
+	if err != nil {
+		return err
+	}
+	address := strings.TrimPrefix(facts["smtp_url"].Value, "smtp://")
+	text := strings.Repeat("The hammer drill is due, and somebody is waiting for it.\r\n", 40)
+	c, err := smtp.Dial(address)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	send := func(subject string) error {
+		if err := c.Mail("shed@example.org"); err != nil {
+			return err
+		}
+		if err := c.Rcpt("ines@example.org"); err != nil {
+			return err
+		}
+		w, err := c.Data()
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(w, "From: shed@example.org\r\nSubject: %s\r\n\r\n%s", subject, text)
+		return w.Close()
+	}
+	for i := range benchMails {
+		if err := send(fmt.Sprintf("Tool %d", i)); err != nil {
+			return err
+		}
+	}
+	get := func(path string) error {
+		answer, err := http.Get(facts["url"].Value + path)
+		if err != nil {
+			return err
+		}
+		return answer.Body.Close()
+	}
+	page, err := timed(*runs*3, func() error { return get("/messages?limit=100") })
+	if err != nil {
+		return err
+	}
+	search, err := timed(*runs*3, func() error { return get("/messages?limit=100&q=hammer+absent") })
+	if err != nil {
+		return err
+	}
+	var took []time.Duration
+	_, err = timed(*runs*3, func() error {
+		done := make(chan error, 1)
+		go func() { done <- get("/wait?within=20s") }()
+		time.Sleep(20 * time.Millisecond) // it waits by then
+		began := time.Now()
+		if err := send("new"); err != nil {
+			return err
+		}
+		err := <-done
+		took = append(took, time.Since(began))
+		return err
+	})
+	fmt.Printf("inbox      %d mails: first page %s (at most 50 ms), a search of all %s (at most 300 ms), a new one seen %s after it was begun to be sent (at most 50 ms)\n", benchMails, ms(page), ms(search), ms(median(took)))
+	return err
+}

@@ -1,0 +1,114 @@
+package sqlstore
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"neighbour/internal/core/sqlscript"
+	"neighbour/internal/core/store"
+)
+
+// Language is what questions are asked in.
+func (s *Source) Language() string { return "SQL" }
+
+// askLimit is how long a question may take.
+const askLimit = 10 * time.Minute
+
+// Ask has the server carry out a statement.
+func (s *Source) Ask(ctx context.Context, q store.Question) (store.Page, error) {
+	ctx, cancel := context.WithTimeout(ctx, askLimit)
+	defer cancel()
+	q = q.Bounded()
+	statement, write := strings.TrimRight(strings.TrimSpace(q.Statement), "; \t\n"), q.Write
+	if statement == "" {
+		return store.Page{}, &store.AnswerError{Message: "there is no statement"}
+	}
+	d := s.server.Dialect()
+	reads, err := d.reads(statement)
+	switch {
+	case err != nil:
+		return store.Page{}, err
+	case !reads && !write:
+		return store.Page{}, &store.WritesError{Statement: statement}
+	}
+	p := store.Page{Rows: []store.Row{}, Fixed: "the answer to a question"}
+	began := time.Now()
+	// What a statement that may write leaves behind is nobody's but its own.
+	err = s.lend(ctx, s.server.Databases()[0], !write, func(c Conn) error {
+		ask := func() error {
+			affected, err := c.Run(ctx, statement, func(columns []store.Column) { p.Columns = columns }, func(values [][]byte) bool {
+				if len(p.Rows) == q.Limit {
+					p.More = true
+					return false
+				}
+				row := store.Row{}
+				for i, v := range values {
+					row.Values = append(row.Values, value(v, p.Columns[i].Is, q.Wide))
+				}
+				p.Rows = append(p.Rows, row)
+				return true
+			})
+			if err == nil && len(p.Columns) == 0 {
+				p.Says = fmt.Sprintf("%d rows changed", affected)
+				if affected == 1 {
+					p.Says = "1 row changed"
+				}
+			}
+			return err
+		}
+		if write { // some statements can't be in a transaction
+			for _, free := range d.Free {
+				if err := exec(ctx, c, free); err != nil {
+					return err
+				}
+			}
+			return ask()
+		}
+		err := s.during(ctx, c, d.Read, ask)
+		if err != nil && d.Wrote(err) {
+			return &store.WritesError{Statement: statement}
+		}
+		return err
+	})
+	p.Took = float64(time.Since(began).Microseconds()) / 1000
+	return p, err
+}
+
+// writesFile finds what has a server write a file.
+var writesFile = regexp.MustCompile(`(?i)\binto\s+(outfile|dumpfile)\b`)
+
+// reads reports whether a statement looks as if it only read. That it does is seen
+// to by the server; but a server lets some statements pass in any transaction.
+func (d *Dialect) reads(text string) (bool, error) {
+	one, err := d.single(text)
+	if err != nil {
+		return false, err
+	}
+	first := one.First()
+	if first == "PRAGMA" && strings.Contains(text, "=") {
+		return false, nil
+	}
+	return slices.Contains(d.Reads, first) && !writesFile.MatchString(text), nil
+}
+
+// single makes sure that a text is one statement.
+func (d *Dialect) single(text string) (sqlscript.Statement, error) {
+	all, err := sqlscript.Split(d.Script, text)
+	var bad *sqlscript.Error
+	switch {
+	case errors.As(err, &bad):
+		return sqlscript.Statement{}, &store.AnswerError{Message: fmt.Sprintf("line %d: %s", bad.Line, bad.What)}
+	case err != nil:
+		return sqlscript.Statement{}, err
+	case len(all) == 0:
+		return sqlscript.Statement{}, &store.AnswerError{Message: "there is no statement"}
+	case len(all) > 1:
+		return sqlscript.Statement{}, &store.AnswerError{Message: fmt.Sprintf("there are %d statements; ask one at a time", len(all))}
+	}
+	return all[0], nil
+}
