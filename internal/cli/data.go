@@ -173,10 +173,14 @@ func sizeOf(n int64) string {
 // columns prints rows as columns that are as wide as what is in them; the first
 // are their headings.
 func (a *app) columns(rows [][]string) {
+	if len(rows) == 0 {
+		return
+	}
 	wide := make([]int, len(rows[0]))
 	for _, r := range rows {
 		for i, v := range r {
-			wide[i] = max(wide[i], display.Width(v))
+			r[i] = display.Plain(v) // a table can be called anything
+			wide[i] = max(wide[i], display.Width(r[i]))
 		}
 	}
 	for _, r := range rows {
@@ -296,7 +300,7 @@ func (a *app) printItem(ctx context.Context, ask api.Questions, service, collect
 	}
 	a.columns(rows)
 	for _, n := range item.Notes {
-		fmt.Fprintln(a.out, n)
+		fmt.Fprintln(a.out, display.Plain(n))
 	}
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"neighbour/internal/core/project"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -30,6 +31,9 @@ var transcript = []string{
 	"run -- true", "run", "console engine",
 	"stop", "strat", "start --cold", "start nobody", "restart", "status now",
 }
+
+// inbox is an address whose port is any that is free.
+var inbox = regexp.MustCompile(`http://127\.0\.0\.1:41[23]\d`)
 
 func TestOutput(t *testing.T) {
 	t.Setenv("XDG_STATE_HOME", t.TempDir())
@@ -63,7 +67,7 @@ run = "sleep 1000"
 	var all strings.Builder
 	for _, line := range transcript {
 		text, code := carryOut(t, dir, strings.Fields(line))
-		fmt.Fprintf(&all, "$ neighbour %s\n%s(exit %d)\n\n", line, strings.ReplaceAll(text, dir, "DIR"), code)
+		fmt.Fprintf(&all, "$ neighbour %s\n%s(exit %d)\n\n", line, inbox.ReplaceAllString(strings.ReplaceAll(text, dir, "DIR"), "http://127.0.0.1:PORT"), code)
 	}
 	golden(t, "testdata/output.txt", all.String())
 }

@@ -146,6 +146,19 @@ func TestAnyMessage(t *testing.T) {
 	assert.Contains(t, strings.Join(m.Problems, " "), "does not say in which charset")
 }
 
+// Of what is no mail it is known who sent it, and it is shown as it is.
+func TestNoMail(t *testing.T) {
+	s, _ := inbox(t, t.TempDir())
+	require.NoError(t, s.Store.Add("a@example.org", []string{"b@example.org"}, bytes.NewReader(bytes.Repeat([]byte{1, 2, 255, 'x', '\n'}, 100))))
+	l, _ := s.Store.List("", "", 1)
+	assert.Equal(t, "a@example.org", l[0].From)
+	assert.Equal(t, []string{"b@example.org"}, l[0].To)
+	w, err := s.Store.Read(l[0].ID)
+	require.NoError(t, err)
+	assert.Contains(t, w.Problems[0], "this is no mail")
+	assert.Contains(t, w.Text, "x\n")
+}
+
 // Search, waiting, seeing and deleting, over the web and across a restart.
 func TestInbox(t *testing.T) {
 	dir := t.TempDir()

@@ -72,10 +72,15 @@ func (m *Message) Content(i int) []byte { return m.contents[i] }
 // Problems; whatever it is, something is returned.
 func Parse(r io.Reader) *Message {
 	m := &Message{Recipients: []string{}, Headers: []Header{}, Parts: []Part{}, Problems: []string{}}
-	e, err := message.ReadWithOptions(bufio.NewReader(r), &message.ReadOptions{MaxHeaderBytes: 1 << 20})
+	in := bufio.NewReaderSize(r, 64<<10)
+	m.envelope(in)
+	start, _ := in.Peek(unreadable)
+	raw := strings.ToValidUTF8(string(start), "�") // what is peeked at is good only until it is read
+	e, err := message.ReadWithOptions(in, &message.ReadOptions{MaxHeaderBytes: 1 << 20})
 	if e == nil || err != nil && !message.IsUnknownCharset(err) && !message.IsUnknownEncoding(err) {
 		m.problem("this is no mail that a client can read: %s", says(err))
 		if e == nil {
+			m.Text = raw
 			return m
 		}
 	}
@@ -87,19 +92,12 @@ func Parse(r io.Reader) *Message {
 		}
 		return text
 	}
-	m.Sender = strings.Trim(e.Header.Get("Return-Path"), "<>")
-	for f := e.Header.FieldsByKey("Delivered-To"); f.Next(); {
-		m.Recipients = append(m.Recipients, f.Value())
-	}
 	m.From, m.To, m.Cc, m.ReplyTo, m.Date = decoded("From"), decoded("To"), decoded("Cc"), decoded("Reply-To"), e.Header.Get("Date")
 	if m.Subject, err = h.Subject(); err != nil {
 		m.Subject = e.Header.Get("Subject")
 		m.problem("its subject is not encoded as it says (RFC 2047)")
 	}
 	for f := e.Header.Fields(); f.Next(); {
-		if n := f.Key(); n == "Return-Path" || n == "Delivered-To" {
-			continue // the envelope's, which stand before the message
-		}
 		text, err := f.Text()
 		if err != nil {
 			text = f.Value()
@@ -114,6 +112,32 @@ func Parse(r io.Reader) *Message {
 	m.read(e, 0)
 	m.judge()
 	return m
+}
+
+// unreadable is how much is shown of what is no mail, in bytes.
+const unreadable = 32 << 10
+
+// envelope reads the headers that the store puts before a message. They are read by
+// themselves, so that who sent what is no mail is known, too.
+func (m *Message) envelope(in *bufio.Reader) {
+	for _, name := range []string{"Return-Path: ", "Delivered-To: "} {
+		for {
+			head, _ := in.Peek(len(name))
+			if string(head) != name {
+				break
+			}
+			line, err := in.ReadString('\n')
+			if err != nil {
+				return
+			}
+			value := strings.TrimSpace(strings.TrimPrefix(line, name))
+			if name == "Return-Path: " {
+				m.Sender = strings.Trim(value, "<>")
+				break
+			}
+			m.Recipients = append(m.Recipients, value)
+		}
+	}
 }
 
 func says(err error) string {

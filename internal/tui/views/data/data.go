@@ -151,6 +151,7 @@ type (
 		item            store.Item
 		err             error
 	}
+	seenMsg   struct{ err error }
 	answerMsg struct {
 		question string
 		answer   keep.Answer
@@ -257,6 +258,12 @@ func (v *screen) Update(msg tea.Msg) tea.Cmd {
 		v.tookItem(msg)
 	case answerMsg:
 		v.answered(msg)
+	case seenMsg:
+		if msg.err != nil {
+			v.Say(msg.err.Error(), true)
+		}
+		v.refresh = time.Now()
+		return v.list()
 	case view.Changed:
 		if msg.Fresh || msg.Moved {
 			return v.list()

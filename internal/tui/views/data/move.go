@@ -108,9 +108,9 @@ func (v *screen) deeper() tea.Cmd {
 // see notes that the chosen item was seen.
 func (v *screen) see() tea.Cmd {
 	service, act := v.place.service, store.Act{Collection: v.place.collection, Key: v.key(), Action: store.See}
-	return v.Call(view.CallLimit, func(ctx context.Context, c *api.Client) error {
+	return v.Ask(view.CallLimit, func(ctx context.Context, c *api.Client) tea.Msg {
 		_, err := c.Act(ctx, service, act)
-		return err
+		return seenMsg{err}
 	})
 }
 
