@@ -187,6 +187,8 @@ type Page struct {
 	Fixed string `json:"fixed"`
 	// Says is what the server says beside the rows: "3 rows changed".
 	Says string `json:"says"`
+	// Still says that looking again is not free, so that it is not done unasked.
+	Still bool `json:"still"`
 	// Took is how long the server took, in milliseconds.
 	Took float64 `json:"took_ms"`
 }

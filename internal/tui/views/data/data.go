@@ -463,7 +463,7 @@ func (v *screen) tick() tea.Cmd {
 			break
 		}
 	}
-	if v.watching && !v.asking && v.answer == nil && len(v.pages) > 0 && now.After(v.refresh) && v.Shown() == nil && !v.Typing() {
+	if v.watching && !v.asking && v.answer == nil && len(v.pages) > 0 && !v.pages[0].Still && now.After(v.refresh) && v.Shown() == nil && !v.Typing() {
 		at := 0
 		for row := v.place.row; at < len(v.pages)-1 && row >= len(v.pages[at].Rows); at++ {
 			row -= len(v.pages[at].Rows)
