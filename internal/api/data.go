@@ -11,6 +11,15 @@ import (
 	"neighbour/internal/core/store"
 )
 
+// Filling says which file's items are to be added to a collection.
+type Filling struct {
+	Collection string `json:"collection"`
+	// File is its whole path on this machine.
+	File string `json:"file"`
+	// Dry adds none.
+	Dry bool `json:"dry"`
+}
+
 // Acted says what was done.
 type Acted struct {
 	Says string `json:"says"`
@@ -27,7 +36,9 @@ var (
 	actionsEndpoint = endpoint[none, []store.Action]{method: "GET", path: "/services/{name}/actions", refusal: 422, summary: "What can be done with a collection or an item", query: placeQuery}
 	planEndpoint    = endpoint[store.Act, store.Plan]{method: "POST", path: "/services/{name}/plan", refusal: 422, summary: "What an act would do", details: "Nothing is changed."}
 	actEndpoint     = endpoint[store.Act, Acted]{method: "POST", path: "/services/{name}/act", refusal: 422, summary: "Change an item or a collection"}
-	askEndpoint     = endpoint[store.Question, keep.Answer]{method: "POST", path: "/services/{name}/ask", refusal: 422, summary: "Ask a service in its own language",
+	fillEndpoint    = endpoint[Filling, store.Filled]{method: "POST", path: "/services/{name}/fill", refusal: 422, summary: "Add the items of a file, of CSV or JSON, to a collection",
+		details: "All of them are added or none. What is wrong with them is told with the lines of the file."}
+	askEndpoint = endpoint[store.Question, keep.Answer]{method: "POST", path: "/services/{name}/ask", refusal: 422, summary: "Ask a service in its own language",
 		details: "Unless it may write, a statement is carried out so that it can't; of one that would, writes is true. When the client goes, the server is told to stop."}
 )
 
@@ -76,6 +87,9 @@ func (s *Server) handleData() {
 		says, err := actor.Do(ctx, a)
 		return Acted{says}, err
 	})
+	handleLook(s, fillEndpoint, func(ctx context.Context, source store.Source, f Filling, _ *http.Request) (store.Filled, error) {
+		return keep.FillSource(ctx, source, f.Collection, f.File, f.Dry)
+	})
 	handleLook(s, askEndpoint, func(ctx context.Context, source store.Source, q store.Question, r *http.Request) (keep.Answer, error) {
 		s.keeper.NoteAsked(r.PathValue("name"), q.Statement)
 		return keep.AskSource(ctx, source, q)
@@ -96,6 +110,8 @@ type Looks interface {
 	Plan(ctx context.Context, service string, a store.Act) (store.Plan, error)
 	// Act carries it out, and says what was done.
 	Act(ctx context.Context, service string, a store.Act) (string, error)
+	// Fill adds the items of a file to a collection, all of them or none.
+	Fill(ctx context.Context, service string, f Filling) (store.Filled, error)
 	// AskService asks a service in its own language.
 	AskService(ctx context.Context, service string, q store.Question) (keep.Answer, error)
 }
@@ -139,6 +155,17 @@ func (c *Client) Act(ctx context.Context, service string, a store.Act) (string, 
 // AskService asks a service in its own language.
 func (c *Client) AskService(ctx context.Context, service string, q store.Question) (keep.Answer, error) {
 	return call(ctx, c, askEndpoint, q, service)
+}
+
+// Fill adds the items of a file to a collection, all of them or none.
+func (c *Client) Fill(ctx context.Context, service string, f Filling) (store.Filled, error) {
+	return call(ctx, c, fillEndpoint, f, service)
+}
+
+func (h here) Fill(ctx context.Context, service string, f Filling) (store.Filled, error) {
+	return lookHere(h, service, func(s store.Source) (store.Filled, error) {
+		return keep.FillSource(ctx, s, f.Collection, f.File, f.Dry)
+	})
 }
 
 // source opens a look into a service that needs no process.

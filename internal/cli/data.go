@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -36,6 +37,8 @@ func (w wantedData) wide() int {
 
 func (a *app) data() *cobra.Command {
 	var want wantedData
+	var from string
+	var dry, yes bool
 	cmd := &cobra.Command{
 		Use: "data [SERVICE [COLLECTION [KEY]]]", Short: "Print what services hold: tables, queues, keys, mails",
 		Long: `Data lists what services hold. With a service it lists its collections, with
@@ -54,6 +57,12 @@ one of those its items, and with an item's key that item whole.`,
 				return err
 			}
 			ask := api.Ask(cmd.Context(), p)
+			if from != "" {
+				if len(args) != 2 {
+					return usageError{errors.New("--from takes a service and a collection: neighbour data ledger loans --from loans.csv")}
+				}
+				return a.fill(cmd.Context(), ask, args[0], args[1], from, dry, yes)
+			}
 			switch len(args) {
 			case 3:
 				return a.printItem(cmd.Context(), ask, args[0], args[1], args[2], want)
@@ -68,7 +77,48 @@ one of those its items, and with an item's key that item whole.`,
 	cmd.Flags().IntVar(&want.limit, "limit", 100, "how many items at most")
 	cmd.Flags().BoolVar(&want.json, "json", false, "print as JSON")
 	cmd.Flags().BoolVar(&want.csv, "csv", false, "print as CSV (RFC 4180), nothing for no value")
+	cmd.Flags().StringVar(&from, "from", "", "add the items of a `file`, of CSV with names or of JSON: all of them, or none if one doesn't fit")
+	cmd.Flags().BoolVar(&dry, "dry-run", false, "with --from, only say what fits")
+	cmd.Flags().BoolVar(&yes, "yes", false, "with --from, don't ask")
 	return cmd
+}
+
+// fill adds the items of a file, after it was tried.
+func (a *app) fill(ctx context.Context, ask api.Questions, service, collection, file string, dry, yes bool) error {
+	path, err := filepath.Abs(file)
+	if err != nil {
+		return err
+	}
+	f := api.Filling{Collection: collection, File: path, Dry: true}
+	tried, err := ask.Fill(ctx, service, f)
+	if err != nil {
+		return err
+	}
+	for _, p := range tried.Problems {
+		fmt.Fprintf(a.err, "%s:%d: %s\n", file, p.Line, display.Plain(p.Says))
+	}
+	if tried.Wrong > 0 {
+		return fmt.Errorf("%s would fit, %d would not; nothing was added", words.Count(tried.Rows, "row"), tried.Wrong)
+	}
+	if dry {
+		fmt.Fprintf(a.out, "%s would fit; nothing was added\n", words.Count(tried.Rows, "row"))
+		return nil
+	}
+	if !yes {
+		if ok, err := a.confirm(fmt.Sprintf("Add %s to %s?", words.Count(tried.Rows, "row"), collection)); err != nil || !ok {
+			return err
+		}
+	}
+	f.Dry = false
+	done, err := ask.Fill(ctx, service, f)
+	if err == nil && done.Wrong > 0 {
+		err = fmt.Errorf("%d rows don't fit any more; nothing was added", done.Wrong)
+	}
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "%s added\n", words.Count(done.Rows, "row"))
+	return nil
 }
 
 // collections completes services that hold something, and their collections.

@@ -80,6 +80,21 @@ func TestDataOfDatabases(t *testing.T) {
 			assert.NotContains(t, r.stderr, "panic", args)
 		}
 
+		// Rows of a file are added, all of them or none.
+		p.write("bad.csv", "id,name\n7,plane\n7,twice\n8,\n")
+		for _, args := range [][]string{{"--dry-run"}, {"--yes"}} {
+			r := p.run(append([]string{"data", "ledger", "tool", "--from", "bad.csv"}, args...)...)
+			assert.Equal(t, 1, r.code)
+			assert.Contains(t, r.stderr, "bad.csv:3: ")
+			assert.Contains(t, r.stderr, "bad.csv:4: ")
+			assert.Contains(t, r.stderr, "1 row would fit, 2 would not; nothing was added")
+		}
+		p.write("good.json", `{"id": 7, "name": "plane", "photo": "00ff", "note": null}`+"\n"+`{"id": 8, "name": ""}`+"\n")
+		assert.Equal(t, "2 rows would fit; nothing was added\n", p.must("data", "ledger", "tool", "--from", "good.json", "--dry-run"))
+		assert.Equal(t, "3", p.query(d.driver, "select count(*) from tool"))
+		assert.Equal(t, "2 rows added\n", p.must("data", "ledger", "tool", "--from", "good.json", "--yes"))
+		assert.Equal(t, "id,name,photo,note\n7,plane,00ff,\n8,\"\",,\n", data("tool", "--csv", "--where", "id > 3"))
+
 		// What is dumped comes back, compressed too.
 		if name == "sqlite" {
 			testkit.Need(t, "sqlite3")

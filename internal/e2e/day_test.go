@@ -28,7 +28,7 @@ func TestMended(t *testing.T) {
 	r := p.run("start")
 	assert.Equal(t, 1, r.code)
 	a := p.status().Service["a"].PID
-	assert.Regexp(t, `^exit 3 (at once,|[0-9.]+ s after its start and) before it was ready: Error: no ladder`, p.status().Service["b"].Reason)
+	assert.Regexp(t, `^exit 3( at once,|, [0-9.]+ s after its start and) before it was ready: Error: no ladder`, p.status().Service["b"].Reason)
 	r = p.run("apply")
 	assert.Zero(t, r.code, r.stderr)
 	assert.Contains(t, r.stdout, "b stays: it failed, and nothing has changed for it; neighbour start b tries it again: exit 3")

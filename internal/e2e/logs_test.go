@@ -150,14 +150,14 @@ func TestLogsCommand(t *testing.T) {
 	}
 	assert.Regexp(t, `"service":"web".*"level":"warn","text":"warn: slow page","message":"slow page","place":"\d+:\d+:web"`, logs("web", "--json"))
 
-	follow := exec.Command(binary, "logs", "-f", "-n", "0", "--text", "more", "--events")
+	follow := exec.Command(binary, "logs", "-f", "-n", "1", "--grep", "more |ready", "--events")
 	follow.Dir = p.dir
 	var said safeBuffer
 	follow.Stdout = &said
 	require.NoError(t, follow.Start())
-	time.Sleep(300 * time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "ready") }, patience, 20*time.Millisecond)
 	p.write("more", "")
-	require.Eventually(t, func() bool { return strings.Count(said.String(), "more ") == 25 }, 5*time.Second, 20*time.Millisecond, fmt.Sprint(&said))
+	require.Eventually(t, func() bool { return strings.Count(said.String(), "more ") == 25 }, patience, 20*time.Millisecond, fmt.Sprint(&said))
 	require.NoError(t, follow.Process.Signal(os.Interrupt))
 	_ = follow.Wait()
 }

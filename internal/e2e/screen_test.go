@@ -203,7 +203,7 @@ func TestADayOnTheScreen(t *testing.T) {
 
 	// Mail arrives, and its doorstep says so.
 	s.press("/", "p", "o", "s", "t", "Enter")
-	s.see(`holds +\d+ messages?, .* at \d\d:\d\d:\d\d\s`)
+	s.see(`holds +\d+ (unread of \d+ )?messages?, .* at \d\d:\d\d:\d\d\s`)
 	s.see(`from shed@toolshed\.example\.org`)
 	s.see(`to \w+@example\.org`)
 	s.see(`about Please bring back the`)

@@ -257,3 +257,21 @@ func ActorOf(source store.Source) (store.Actor, error) {
 	}
 	return nil, store.ErrNoAction
 }
+
+// FillSource adds the items of a file, of CSV or JSON, to a collection of a source.
+func FillSource(ctx context.Context, source store.Source, collection, file string, dry bool) (store.Filled, error) {
+	filler, ok := source.(store.Filler)
+	if !ok {
+		return store.Filled{}, &NoDataError{"it takes no items from files"}
+	}
+	f, err := os.Open(file)
+	if err != nil {
+		return store.Filled{}, err
+	}
+	defer f.Close()
+	rows, err := store.ReadRows(f)
+	if err != nil {
+		return store.Filled{}, fmt.Errorf("%s: %w", file, err)
+	}
+	return filler.Fill(ctx, collection, rows, dry)
+}

@@ -2,6 +2,7 @@ package store
 
 import (
 	"encoding/json"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -46,4 +47,40 @@ func TestValues(t *testing.T) {
 	assert.Equal(t, `["12"]`, KeyOf("12"))
 	assert.Equal(t, `["a","b"]`, KeyOf(`["a","b"]`))
 	assert.Equal(t, "{\n  \"a\": 1\n}", Indent(`{"a":1}`))
+}
+
+func TestReadRows(t *testing.T) {
+	rows, err := ReadRows(strings.NewReader("\xef\xbb\xbfid,name,note\r\n1,\"it's, a \"\"saw\"\"\nlong\",\n\n2,,\"\"\n"))
+	require.NoError(t, err)
+	require.Len(t, rows, 2)
+	assert.Equal(t, 2, rows[0].Line)
+	assert.Equal(t, "it's, a \"saw\"\nlong", *rows[0].Values["name"])
+	assert.Nil(t, rows[0].Values["note"])
+	assert.Equal(t, 5, rows[1].Line)
+	assert.Nil(t, rows[1].Values["name"])
+	assert.Equal(t, "", *rows[1].Values["note"])
+	for _, text := range []string{"[\n {\"id\": 12345678901234567890, \"ok\": true,\n \"about\": {\"a\":[1]}, \"none\": null},\n {\"id\": 2}]", "{\"id\": 12345678901234567890, \"ok\": true, \"about\": {\"a\": [1]}, \"none\": null}\n\n\n{\"id\": 2}\n"} {
+		rows, err = ReadRows(strings.NewReader(text))
+		require.NoError(t, err)
+		assert.Equal(t, "12345678901234567890", *rows[0].Values["id"])
+		assert.Equal(t, "true", *rows[0].Values["ok"])
+		assert.Equal(t, `{"a":[1]}`, *rows[0].Values["about"])
+		assert.Nil(t, rows[0].Values["none"])
+		assert.Equal(t, 4, rows[1].Line)
+	}
+	for text, says := range map[string]string{"": "it is empty", "a,b\n1\n": "line 2: it has 1 fields", "a\n\"x": "line 2: a double quote is not closed", "a\n\"x\"y\n": "line 2: after what", "a\nb\n\xff": "line 3: it is not UTF-8", "[1]": "line 1: an object", "[{}": "the list does not end"} {
+		_, err := ReadRows(strings.NewReader(text))
+		assert.ErrorContains(t, err, says, text)
+	}
+	// What is written is read back as it was.
+	rapid.Check(t, func(r *rapid.T) {
+		v := []Value{{Text: rapid.StringOf(rapid.RuneFrom([]rune("a,\"\n ;é"))).Draw(r, "text"), Is: Text}, rapid.SampledFrom([]Value{NullValue, {Is: Text}}).Draw(r, "other")}
+		var b strings.Builder
+		require.NoError(r, CSV{}.Write(&b, []Column{{Name: "a"}, {Name: "b"}}, []Row{{Values: v}}))
+		rows, err := ReadRows(strings.NewReader(b.String()))
+		require.NoError(r, err)
+		require.Len(r, rows, 1)
+		assert.Equal(r, v[0].Text, *rows[0].Values["a"])
+		assert.Equal(r, v[1].Is == Null, rows[0].Values["b"] == nil)
+	})
 }

@@ -2,12 +2,16 @@ package data
 
 import (
 	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
 	"neighbour/internal/core/store"
+	"neighbour/internal/core/words"
 	"neighbour/internal/tui/panel"
 	"neighbour/internal/tui/ui"
 	"neighbour/internal/tui/view"
@@ -194,4 +198,52 @@ func (v *screen) carryOut(service string, on store.Act) tea.Cmd {
 			return tea.Batch(cmds...)
 		})
 	}
+}
+
+// in asks for a file of items, tries it, and adds them if that is meant.
+func (v *screen) in() tea.Cmd {
+	service, collection := v.place.service, v.place.collection
+	field := ui.TextField("file", "", "CSV with names in its first line, or JSON", 46)
+	field.Input.Focus()
+	f := &panel.Form{Env: v.Env, Title: "Add the rows of a file", Fields: []*ui.Field{field}, Yes: "see what fits"}
+	f.Take = func() (tea.Cmd, error) {
+		path, err := filepath.Abs(field.Value())
+		if err != nil || field.Value() == "" {
+			return nil, errors.Join(errors.New("say which file"), err)
+		}
+		v.Show(nil)
+		file := api.Filling{Collection: collection, File: path, Dry: true}
+		return v.Await(func(ctx context.Context, c *api.Client) (func() tea.Cmd, error) {
+			tried, err := c.Fill(ctx, service, file)
+			if err != nil {
+				return nil, err
+			}
+			return func() tea.Cmd { return v.fitted(service, file, tried) }, nil
+		}), nil
+	}
+	v.Show(f)
+	return nil
+}
+
+// fitted tells what fits, and adds it if all does and that is meant.
+func (v *screen) fitted(service string, file api.Filling, tried store.Filled) tea.Cmd {
+	var lines []string
+	for _, p := range tried.Problems {
+		lines = append(lines, fmt.Sprintf("line %d: %s", p.Line, p.Says))
+	}
+	if tried.Wrong > 0 {
+		v.Show(&panel.Question{Env: v.Env, Title: "Not all fit", Text: fmt.Sprintf("%s would fit, %d would not. Nothing was added.", words.Count(tried.Rows, "row"), tried.Wrong), List: lines, Yes: "back", Then: func() tea.Cmd { return nil }})
+		return nil
+	}
+	file.Dry = false
+	v.Show(&panel.Question{Env: v.Env, Title: "Add them?", Text: words.Count(tried.Rows, "row") + " of " + file.File + " would fit.", Yes: "add them", Then: func() tea.Cmd {
+		return v.Ask(view.StopLimit, func(ctx context.Context, c *api.Client) tea.Msg {
+			done, err := c.Fill(ctx, service, file)
+			if err == nil && done.Wrong > 0 {
+				err = fmt.Errorf("%d rows don't fit any more; nothing was added", done.Wrong)
+			}
+			return filledMsg{done.Rows, err}
+		})
+	}})
+	return nil
 }

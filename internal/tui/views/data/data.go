@@ -17,6 +17,7 @@ import (
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/store"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/words"
 	"neighbour/internal/tui/view"
 )
 
@@ -152,6 +153,10 @@ type (
 		err             error
 	}
 	seenMsg   struct{ err error }
+	filledMsg struct {
+		rows int
+		err  error
+	}
 	answerMsg struct {
 		question string
 		answer   keep.Answer
@@ -258,6 +263,13 @@ func (v *screen) Update(msg tea.Msg) tea.Cmd {
 		v.tookItem(msg)
 	case answerMsg:
 		v.answered(msg)
+	case filledMsg:
+		if msg.err != nil {
+			v.Say(msg.err.Error(), true)
+			return nil
+		}
+		v.Say(words.Count(msg.rows, "row")+" added", false)
+		return tea.Batch(v.list(), v.load())
 	case seenMsg:
 		if msg.err != nil {
 			v.Say(msg.err.Error(), true)
