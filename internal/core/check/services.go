@@ -32,6 +32,11 @@ func programs(_ context.Context, s *subject) []Finding {
 		f.Packages = missing.Packages
 		f.Actions = installation(f)
 	}
+	var version *kind.VersionError
+	if errors.As(err, &version) && version.Packages.Debian != "" {
+		f.Packages = version.Packages
+		f.Actions = installation(f)
+	}
 	if kind.MayBeMade(err) && len(s.service.Prepare) > 0 {
 		f.Level, f.Why = Note, "its preparation may make it"
 	}

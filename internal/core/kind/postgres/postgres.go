@@ -109,16 +109,23 @@ func (Kind) Find(in *kind.Instance) (kind.Program, error) {
 		all := programs
 		programs = slices.DeleteFunc(slices.Clone(all), func(p kind.Program) bool { return major(p.Version) != made })
 		if len(programs) == 0 {
-			return kind.Program{}, fmt.Errorf("its data in %s was made by PostgreSQL %s, and installed is only %s; install Debian's postgresql-%s, or move that folder away to begin with an empty cluster",
-				cluster(in), made, versions(all), made)
+			return kind.Program{}, &kind.VersionError{Err: fmt.Errorf("its data in %s was made by PostgreSQL %s, and installed is only %s; install Debian's postgresql-%s, or move that folder away to begin with an empty cluster",
+				cluster(in), made, versions(all), made), Packages: sideBySide.For(func(v string) bool { return v == made })}
 		}
 		if !slices.ContainsFunc(programs, func(p kind.Program) bool { return constraint.Allows(p.Version) }) {
 			return kind.Program{}, fmt.Errorf("its data in %s was made by PostgreSQL %s, which version = %q doesn't allow; change the constraint, or move that folder away to begin with an empty cluster",
 				cluster(in), made, constraint)
 		}
 	}
-	return kind.Choose("PostgreSQL", programs, constraint, "Debian's postgresql-NN")
+	chosen, err := kind.Choose("PostgreSQL", programs, constraint, "Debian's postgresql-NN")
+	if err != nil {
+		err = &kind.VersionError{Err: err, Packages: sideBySide.For(constraint.Allows)}
+	}
+	return chosen, err
 }
+
+// sideBySide are the packages of the versions.
+var sideBySide = kind.Series{Pattern: "postgresql-%s", Versions: []string{"19", "18", "17", "16", "15", "14", "13", "12", "11", "9.6"}}
 
 // major returns what decides whether a version can read a cluster: the first
 // number, and before version 10 the first two.

@@ -133,10 +133,14 @@ func checkUse(in *kind.Instance, name string, c declare.Constraint) error {
 		}
 		text += "; also installed: " + strings.Join(names, ", ")
 	}
+	lacking := kind.Packages{}
+	if s, known := sideBySide[name]; known {
+		lacking = s.For(c.Allows)
+	}
 	if where != "PATH" {
 		return errors.New(text + "; name one that will do in run, or change the constraint")
 	}
-	return errors.New(text + "; install one that will do, or change the constraint")
+	return &kind.VersionError{Err: errors.New(text + "; install one that will do, or change the constraint"), Packages: lacking}
 }
 
 // named returns the runtime that the service's own command names by its path, such
@@ -163,4 +167,11 @@ func named(in *kind.Instance, programs []string) []string {
 func isProgram(name, program string) bool {
 	rest, ok := strings.CutPrefix(name, program)
 	return ok && strings.Trim(rest, "0123456789.-") == ""
+}
+
+// sideBySide are the packages of runtimes whose versions stand beside each other.
+var sideBySide = map[string]kind.Series{
+	"php":    {Pattern: "php%s-cli", Versions: []string{"8.6", "8.5", "8.4", "8.3", "8.2", "8.1", "8.0", "7.4"}},
+	"python": {Pattern: "python%s", Versions: []string{"3.15", "3.14", "3.13", "3.12", "3.11", "3.10", "3.9"}},
+	"java":   {Pattern: "openjdk-%s-jre-headless", Versions: []string{"25", "21", "17", "11", "8"}},
 }

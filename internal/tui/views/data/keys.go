@@ -77,6 +77,7 @@ func (v *screen) Bindings() []view.Binding {
 		view.Act("a", "more", func() tea.Cmd { return v.others(v.target(v.level == collections)) }).If(v.changes()).Spare(2).Helps("what else can be done"),
 		view.Act("o", "out", v.out).If(v.place.collection != "" && v.level != item && len(rows) > 0).Spare(3).Helps("write what is shown to a file or the clipboard"),
 		view.Act("i", "in", v.in).If(can(store.Insert) && asks && v.level != item).Spare(3).Helps("add the rows of a file, of CSV or JSON"),
+		view.Act("O", "open link", v.openLink).If(len(v.links()) > 0).Helps("open a link, or an attachment, in the browser"),
 		view.Act("v", "whole value", func() tea.Cmd { v.show(); return nil }).If(v.level == item && !v.reading && follows).Spare(2).Helps("the chosen value, whole"),
 		view.Act("w", map[bool]string{true: "hold still", false: "watch"}[v.watching], func() tea.Cmd {
 			v.watching, v.rhythm = !v.watching, quickest

@@ -2,12 +2,16 @@ package data
 
 import (
 	"context"
+	"regexp"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
+	"neighbour/internal/browser"
 	"neighbour/internal/core/store"
+	"neighbour/internal/display"
+	"neighbour/internal/tui/panel"
 	"neighbour/internal/tui/view"
 )
 
@@ -221,6 +225,37 @@ func quoted(word string) string {
 		return word
 	}
 	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
+}
+
+var webAddress = regexp.MustCompile(`https?://[^\s<>"'\x60]+`)
+
+// links are the addresses of pages in the chosen value.
+func (v *screen) links() []string {
+	if v.level != item || v.place.field >= len(v.whole.Fields) {
+		return nil
+	}
+	value := v.whole.Fields[v.place.field].Value
+	return webAddress.FindAllString(value.Text[:min(len(value.Text), 64<<10)], 50)
+}
+
+// openLink opens the address in the chosen value, or one of several.
+func (v *screen) openLink() tea.Cmd {
+	open := func(address string) tea.Cmd {
+		v.Show(nil)
+		return v.Call(view.CallLimit, func(context.Context, *api.Client) error { return browser.Open(address) })
+	}
+	all := v.links()
+	if len(all) == 1 {
+		return open(all[0])
+	}
+	v.Show(&panel.Menu{Env: v.Env, Title: "Open in the browser", Choices: func() []panel.Choice {
+		var out []panel.Choice
+		for _, l := range all {
+			out = append(out, panel.Choice{Text: display.Truncate(display.Plain(l), 70), Then: func() tea.Cmd { return open(l) }})
+		}
+		return out
+	}})
+	return nil
 }
 
 func (v *screen) copy() tea.Cmd {
