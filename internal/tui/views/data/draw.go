@@ -124,7 +124,7 @@ func (v *screen) head() string {
 		if h := v.held[v.place.service]; h != nil && h.data.Language != "" {
 			language = h.data.Language
 		}
-		left = "  " + t.Paint(ui.Strong, v.place.service) + t.Paint(ui.Faint, "  "+language+"  ")
+		left = "  " + t.Paint(ui.Strong, v.place.service) + t.Paint(ui.Faint, "  "+display.Plain(language)+"  ")
 		return left + ui.DrawInput(t, *v.ask, max(10, v.Columns-display.Width(left)-4))
 	case !v.since.IsZero() && v.Now.Sub(v.since).Seconds() > 0.4:
 		return left + t.Paint(ui.Busy, fmt.Sprintf("   ◐ the server is asked for %s", words.Span(v.Now.Sub(v.since)))) + t.Paint(ui.Faint, "   esc takes it back")
