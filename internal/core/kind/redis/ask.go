@@ -127,7 +127,7 @@ func valueOf(v any, wide int) store.Value {
 // ones \n, \t, \", \\ and \x00 have their usual meaning.
 func split(line string) ([]string, error) {
 	var out []string
-	for rest := strings.TrimSpace(line); rest != ""; rest = strings.TrimLeft(rest, " \t\r\n") {
+	for rest := strings.Trim(line, " \t\r\n"); rest != ""; rest = strings.TrimLeft(rest, " \t\r\n") {
 		switch rest[0] {
 		case '"':
 			end := 1
