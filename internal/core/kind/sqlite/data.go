@@ -33,7 +33,8 @@ func (s *server) Databases() []string { return []string{filepath.Base(path(s.in)
 
 // Connect opens the file, which must be there.
 func (s *server) Connect(ctx context.Context, _ string) (sqlstore.Conn, error) {
-	if info, err := os.Stat(path(s.in)); err != nil || info.IsDir() {
+	info, err := os.Stat(path(s.in))
+	if err != nil || info.IsDir() {
 		return nil, &store.GoneError{What: path(s.in)}
 	}
 	u := url.URL{Scheme: "file", OmitHost: true, Path: path(s.in), RawQuery: "mode=rw&_pragma=busy_timeout(2000)&_pragma=foreign_keys(1)"}
@@ -47,13 +48,21 @@ func (s *server) Connect(ctx context.Context, _ string) (sqlstore.Conn, error) {
 		db.Close()
 		return nil, answer(err)
 	}
-	return &dataConn{db: db, conn: conn}, nil
+	return &dataConn{db: db, conn: conn, path: path(s.in), file: info}, nil
 }
 
 // dataConn is a connection on which data is looked at.
 type dataConn struct {
 	db   *sql.DB
 	conn *sql.Conn
+	path string
+	file os.FileInfo
+}
+
+// Stale reports whether another file has taken the place of the one that is open.
+func (c *dataConn) Stale() bool {
+	now, err := os.Stat(c.path)
+	return err != nil || !os.SameFile(now, c.file)
 }
 
 func (c *dataConn) Close() error { return errors.Join(c.conn.Close(), c.db.Close()) }

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"neighbour/internal/core/kind"
 	"neighbour/internal/core/store"
 	"neighbour/internal/core/store/sqlstore"
 )
@@ -183,6 +184,30 @@ func TestCancelled(t *testing.T) {
 	assert.Error(t, err)
 	_, err = source.Ask(t.Context(), store.Question{Statement: "select 1"})
 	assert.NoError(t, err)
+}
+
+// A file that takes the place of another is the one that is looked at.
+func TestAnotherFile(t *testing.T) {
+	in := instance(t, "a.db")
+	make := func(in *kind.Instance, name string) {
+		s, err := Kind{}.session(t.Context(), in)
+		require.NoError(t, err)
+		require.NoError(t, s.Exec(t.Context(), statement("create table "+name+" (a int)")))
+		require.NoError(t, s.Close())
+	}
+	make(in, "old")
+	source, err := Kind{}.Source(in)
+	require.NoError(t, err)
+	defer source.Close()
+	all, err := source.Collections(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "old", all[0].Title)
+	other := instance(t, "b.db")
+	make(other, "new")
+	require.NoError(t, os.Rename(path(other), path(in)))
+	all, err = source.Collections(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "new", all[0].Title)
 }
 
 // What is wide, damaged or gone is said.

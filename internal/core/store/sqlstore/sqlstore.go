@@ -164,6 +164,10 @@ func (s *Source) lend(ctx context.Context, database string, again bool, do func(
 	s.mu.Lock()
 	c := s.idle[database]
 	delete(s.idle, database)
+	if old, ok := c.(interface{ Stale() bool }); ok && old.Stale() {
+		_ = c.Close()
+		c = nil
+	}
 	if c == nil && len(s.idle) >= connections {
 		for name, other := range s.idle { // another database's
 			delete(s.idle, name)
