@@ -19,6 +19,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"neighbour/internal/api"
+	coreproject "neighbour/internal/core/project"
+	"neighbour/internal/core/store"
 	"neighbour/internal/testkit"
 )
 
@@ -356,6 +359,47 @@ kind = "beanstalkd"
 	assert.Regexp(t, `ready +7 .*Ines\n.*delayed +1 .*later`, data("jobs", "re.mind"))
 	assert.Regexp(t, `body +Ines`, data("jobs", "re.mind", fmt.Sprint(id)))
 	assert.Contains(t, p.run("data", "jobs", "none").stderr, "a tube none is not there")
+
+	// What is done is what was planned, and of one that can't be done nothing is.
+	opened, err := coreproject.Open(p.dir)
+	require.NoError(t, err)
+	keeper := api.NewClient(opened.Socket())
+	defer keeper.Close()
+	text := func(s string) *string { return &s }
+	for _, c := range []struct {
+		service string
+		act     store.Act
+		plan    string // "" where there is none
+		says    string // of the act, or of its refusal
+	}{
+		{"pages", store.Act{Collection: "keys", Key: `["page:1"]`, Action: store.Delete}, "delete page:1", "1 key deleted"},
+		{"pages", store.Act{Collection: "keys", Key: `["page:1"]`, Action: store.Delete}, "delete page:1", "the key is not there"},
+		{"pages", store.Act{Collection: "keys", Key: `["a\r\nflush_all"]`, Action: store.Delete}, "", "no key of memcached has blanks"},
+		{"pages", store.Act{Collection: "keys", Action: store.Clear}, "flush_all", "the cache is empty"},
+		{"bus", store.Act{Collection: "LOANS", Action: store.Insert, Values: map[string]*string{"subject": text("loans.x"), "data": text("six")}}, "publish to loans.x:\nsix", "published as message 6 of LOANS"},
+		{"bus", store.Act{Collection: "LOANS", Action: store.Insert, Values: map[string]*string{"subject": text("other")}}, "publish to other:\n", "no stream takes the subject other"},
+		{"bus", store.Act{Collection: "LOANS", Key: `["6"]`, Action: store.Delete}, "delete message 6 of LOANS", "1 message deleted"},
+		{"bus", store.Act{Collection: "LOANS", Action: store.Clear}, "purge LOANS", "5 messages deleted"},
+		{"sensors", store.Act{Collection: "#", Action: store.Insert, Values: map[string]*string{"topic": text("shed/door"), "payload": text("shut"), "retain": text("yes")}}, "PUBLISH shed/door, retained:\nshut", "published"},
+		{"sensors", store.Act{Collection: "#", Action: store.Insert, Values: map[string]*string{"topic": text("shed/#")}}, "", "without # and +"},
+		{"jobs", store.Act{Collection: `"re.mind"`, Key: fmt.Sprintf(`["%d"]`, id), Action: "bury"}, fmt.Sprintf("watch re.mind, reserve, bury %d", id), "it is buried"},
+		{"jobs", store.Act{Collection: `"re.mind"`, Key: fmt.Sprintf(`["%d"]`, id), Action: "bury"}, fmt.Sprintf("watch re.mind, reserve, bury %d", id), "no job is ready"},
+		{"jobs", store.Act{Collection: `"re.mind"`, Key: fmt.Sprintf(`["%d"]`, id), Action: "kick"}, fmt.Sprintf("kick-job %d", id), "it is ready"},
+		{"jobs", store.Act{Collection: `"re.mind"`, Action: store.Insert, Values: map[string]*string{"body": text("new"), "delay": text("1h")}}, "use re.mind, put 1024 3600 …:\nnew", "put as job 3"},
+		{"jobs", store.Act{Collection: `"re.mind"`, Action: "kick all", Values: map[string]*string{"number": text("9")}}, "use re.mind, kick 9", "2 jobs made ready"},
+		{"jobs", store.Act{Collection: `"re.mind"`, Key: fmt.Sprintf(`["%d"]`, id), Action: store.Delete}, fmt.Sprintf("delete %d", id), "1 job deleted"},
+		{"jobs", store.Act{Collection: `"re.mind"`, Key: `["99"]`, Action: store.Delete}, "delete 99", "the job 99"},
+	} {
+		plan, err := keeper.Plan(t.Context(), c.service, c.act)
+		assert.Equal(t, c.plan, plan.Statement)
+		says, actErr := keeper.Act(t.Context(), c.service, c.act)
+		if actErr != nil {
+			says = actErr.Error()
+		}
+		assert.Equal(t, c.plan == "", err != nil, "%v: %v", c.act, err)
+		assert.Contains(t, says, c.says)
+	}
+	require.Eventually(t, func() bool { return strings.Contains(data("sensors", "shed/door"), "shut") }, patience, 50*time.Millisecond)
 	p.must("stop")
 	assert.Empty(t, p.left())
 }
