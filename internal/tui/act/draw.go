@@ -1,12 +1,13 @@
 package act
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -32,26 +33,30 @@ func Draw(e *view.Env, what string, f *draw.Figure) tea.Cmd {
 }
 
 func writeNew(name string, f *draw.Figure) (string, error) {
-	var b bytes.Buffer
-	if err := f.Write(&b, "svg"); err != nil {
-		return "", err
-	}
+	return WriteNew(name+".svg", 0o644, func(w io.Writer) error { return f.Write(w, "svg") })
+}
+
+// WriteNew makes a file in the folder that the screen was started in, with another
+// number in its name if one of that name is there. It returns the whole path; a
+// file that could not be written to its end stays as it is.
+func WriteNew(name string, rights fs.FileMode, write func(io.Writer) error) (path string, err error) {
+	base, ext := strings.TrimSuffix(name, filepath.Ext(name)), filepath.Ext(name)
 	for i := 1; ; i++ {
-		path := name + ".svg"
+		path = name
 		if i > 1 {
-			path = fmt.Sprintf("%s-%d.svg", name, i)
+			path = fmt.Sprintf("%s-%d%s", base, i, ext)
 		}
-		file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+		f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, rights)
 		if errors.Is(err, fs.ErrExist) {
 			continue
 		}
 		if err != nil {
-			return "", err
+			return path, err
 		}
-		_, err = file.Write(b.Bytes())
+		err = write(f)
 		if whole, absErr := filepath.Abs(path); absErr == nil {
 			path = whole
 		}
-		return path, errors.Join(err, file.Close())
+		return path, errors.Join(err, f.Close())
 	}
 }

@@ -22,6 +22,7 @@ import (
 	"neighbour/internal/core/store"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/display"
+	"neighbour/internal/tui/act"
 	"neighbour/internal/tui/panel"
 	"neighbour/internal/tui/view"
 	"neighbour/internal/tui/view/viewtest"
@@ -261,12 +262,11 @@ func TestQuestions(t *testing.T) {
 func TestWriteNew(t *testing.T) {
 	t.Chdir(t.TempDir())
 	require.NoError(t, os.WriteFile("a.csv", []byte("mine"), 0o600))
-	path, n, _, err := writeNew("a.csv", func(w io.Writer) (int, int, error) {
-		return 3, 0, store.CSV{}.Write(w, []store.Column{{Name: "id"}}, rows(0, 3))
+	path, err := act.WriteNew("a.csv", 0o600, func(w io.Writer) error {
+		return store.CSV{}.Write(w, []store.Column{{Name: "id"}}, rows(0, 3))
 	})
 	require.NoError(t, err)
 	assert.Equal(t, "a-2.csv", filepath.Base(path))
-	assert.Equal(t, 3, n)
 	b, _ := os.ReadFile("a.csv")
 	assert.Equal(t, "mine", string(b))
 	b, _ = os.ReadFile("a-2.csv")

@@ -5,9 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
-	"os"
-	"path/filepath"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -15,6 +12,7 @@ import (
 	"neighbour/internal/api"
 	"neighbour/internal/core/store"
 	"neighbour/internal/core/words"
+	"neighbour/internal/tui/act"
 	"neighbour/internal/tui/panel"
 	"neighbour/internal/tui/view"
 )
@@ -120,8 +118,9 @@ func (v *screen) write(form string, rows func() func(context.Context, *api.Clien
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(ctx, view.StopLimit)
 		defer cancel()
-		path, n, cut, err := writeNew(name, func(w io.Writer) (n, cut int, err error) {
-			err = each(ctx, client, func(p store.Page) error {
+		n, cut := 0, 0
+		path, err := act.WriteNew(name, 0o600, func(w io.Writer) error {
+			return each(ctx, client, func(p store.Page) error {
 				first := n == 0
 				n, cut = n+len(p.Rows), cut+store.CutValues(p.Rows)
 				if form == "CSV" {
@@ -129,7 +128,6 @@ func (v *screen) write(form string, rows func() func(context.Context, *api.Clien
 				}
 				return store.WriteObjects(w, p.Columns, p.Rows)
 			})
-			return n, cut, err
 		})
 		return view.Later(func() tea.Cmd {
 			says := fmt.Sprintf("%s in %s", words.Count(n, "row"), path)
@@ -142,29 +140,5 @@ func (v *screen) write(form string, rows func() func(context.Context, *api.Clien
 			v.Say(says, err != nil)
 			return nil
 		})
-	}
-}
-
-// writeNew makes a file that isn't there yet; with another number in its name, if
-// need be.
-func writeNew(name string, write func(io.Writer) (n, cut int, err error)) (path string, n, cut int, err error) {
-	base, ext := strings.TrimSuffix(name, filepath.Ext(name)), filepath.Ext(name)
-	for i := 1; ; i++ {
-		path = name
-		if i > 1 {
-			path = fmt.Sprintf("%s-%d%s", base, i, ext)
-		}
-		f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-		if errors.Is(err, fs.ErrExist) {
-			continue
-		}
-		if err != nil {
-			return path, 0, 0, err
-		}
-		n, cut, err = write(f)
-		if whole, absErr := filepath.Abs(path); absErr == nil {
-			path = whole
-		}
-		return path, n, cut, errors.Join(err, f.Close())
 	}
 }
