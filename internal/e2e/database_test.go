@@ -277,11 +277,8 @@ func TestKilledWhileMigrating(t *testing.T) {
 			}
 			before := p.status().Service["ledger"].PID
 			require.NoError(t, os.WriteFile(filepath.Join(p.dir, "reset.log"), nil, 0o600))
-			done := make(chan struct{})
-			go func() {
-				p.run("reset", "ledger", "--yes")
-				close(done)
-			}()
+			done := make(chan result)
+			go func() { done <- p.run("reset", "ledger", "--yes") }()
 			if name != "sqlite" {
 				p.eventually(func(s status) bool { l := s.Service["ledger"]; return l.PID != 0 && l.PID != before })
 			}
@@ -291,8 +288,9 @@ func TestKilledWhileMigrating(t *testing.T) {
 			} else if pid := s.Service["ledger"].PID; pid != 0 {
 				_ = syscall.Kill(pid, syscall.SIGKILL)
 			}
-			<-done
-			p.must("start", "ledger")
+			reset := <-done
+			start := p.run("start", "ledger")
+			require.Zero(t, start.code, "%s killed; reset: %s; start: %s\n%s", what, reset.stderr, start.stderr, readLog(p))
 			assert.Equal(t, strconv.Itoa(files-1), p.query(d.driver, "select count(*) from loan"), "%s killed", what)
 			assert.Equal(t, "2", p.query(d.driver, "select count(*) from tool"), "%s killed", what)
 			m := p.migrations()
@@ -317,6 +315,12 @@ func eachDatabase(t *testing.T, test func(t *testing.T, name string, d database)
 			test(t, name, d)
 		})
 	}
+}
+
+// readLog returns what the project's keepers wrote of what they did.
+func readLog(p *project) string {
+	data, err := readFile(p, ".neighbour/logs/keeper.jsonl")
+	return fmt.Sprintf("%s%v", data, err)
 }
 
 func readFile(p *project, name string) ([]byte, error) {

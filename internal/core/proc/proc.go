@@ -257,12 +257,20 @@ func (p *Process) KillAll(within time.Duration) error {
 	deadline := time.Now().Add(within)
 	pause := 2 * time.Millisecond
 	for {
-		n, err := p.End("KILL")
-		if err != nil || n == 0 {
+		c, err := TakeCensus()
+		if err != nil {
 			return err
 		}
+		remains := c.Belonging(p.id, p.mark)
+		Signal(remains, "KILL")
+		if len(remains) == 0 && !c.table.exitingOrphans() {
+			return nil
+		}
 		if time.Now().After(deadline) {
-			return fmt.Errorf("%d processes are still there %s after they were killed", n, within)
+			if len(remains) == 0 {
+				return nil // who knows whose the others are
+			}
+			return fmt.Errorf("%d processes are still there %s after they were killed", len(remains), within)
 		}
 		time.Sleep(pause)
 		pause = min(pause*2, 50*time.Millisecond)

@@ -1,6 +1,9 @@
 package proc
 
-import "time"
+import (
+	"os"
+	"time"
+)
 
 // Entry is a process in the system's table.
 type Entry struct {
@@ -13,6 +16,7 @@ type Entry struct {
 	Threads        int
 	zombie         bool
 	halted         bool // by SIGSTOP or a debugger
+	exiting        bool // no longer in its program, and still giving back what it has
 }
 
 // Table is all processes of the machine at one time, by pid.
@@ -56,6 +60,18 @@ func (t Table) Belonging(main ID, marked ...int) []ID {
 		add(pid)
 	}
 	return out
+}
+
+// exitingOrphans reports whether a process without its parent is about to end. It
+// has given up its environment by then, so that nothing tells whose it is, but
+// may still have memory that it shares with others attached.
+func (t Table) exitingOrphans() bool {
+	for _, e := range t {
+		if e.exiting && (e.Parent == os.Getpid() || e.Parent == 1) {
+			return true
+		}
+	}
+	return false
 }
 
 // Usage adds up what the descendants of a process and itself have used: the

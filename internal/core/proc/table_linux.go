@@ -17,6 +17,9 @@ import (
 // at 100 for what it tells programs (proc(5)).
 const ticks = time.Second / 100
 
+// exitingFlag is PF_EXITING of include/linux/sched.h, in a process's flags.
+const exitingFlag = 0x4
+
 var pageSize = uint64(os.Getpagesize())
 
 // bootID tells one run of the machine from the next, since start times are
@@ -74,6 +77,7 @@ func readEntry(pid int) (*Entry, error) {
 		Threads: number(20),
 		zombie:  f[0] == "Z" || f[0] == "X",
 		halted:  f[0] == "T",
+		exiting: number(9)&exitingFlag != 0 && f[0] != "Z" && f[0] != "X",
 	}, nil
 }
 
