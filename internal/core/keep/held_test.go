@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"neighbour/internal/core/proc"
 	"neighbour/internal/core/starts"
 	"neighbour/internal/core/supervise"
 )
@@ -70,6 +71,29 @@ func TestHeld(t *testing.T) {
 		assert.False(t, ledger.outdated.Load())
 		assert.Equal(t, supervise.Ready, w.keeper.services["api"].Status().State, "what needs it goes on meanwhile")
 		assert.Equal(t, launches, ledger.launches)
+	})
+}
+
+// A service whose process ends just as a start has it set up again was ready before:
+// it is restarted like any that ends by itself.
+func TestEndWhileItIsSetUpAgain(t *testing.T) {
+	inWorld(t, []string{"ledger"}, func(t *testing.T, w *world) {
+		ledger := w.fakes["ledger"]
+		ledger.endsAfter, ledger.exit = 500*time.Millisecond, proc.Exit{Known: true, Code: -1, Signal: "SIGKILL"}
+		_, err := w.keeper.Start(context.Background(), false)
+		require.NoError(t, err)
+		after(300 * time.Millisecond)
+		require.Equal(t, supervise.Ready, w.status("ledger").State)
+		ledger.readyAfter, ledger.endsAfter = time.Second, 0 // its check fails from now on
+		ledger.outdated.Store(true)
+		_, err = w.keeper.Start(context.Background(), false)
+		require.NoError(t, err)
+		after(150 * time.Millisecond)
+		require.Equal(t, supervise.Starting, w.status("ledger").State)
+		after(2 * time.Second)
+		assert.Equal(t, supervise.Ready, w.status("ledger").State, w.status("ledger").Reason)
+		assert.Equal(t, 1, w.status("ledger").Restarts)
+		assert.Equal(t, 2, ledger.launches)
 	})
 }
 

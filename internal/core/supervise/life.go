@@ -244,9 +244,10 @@ func (sv *Service) live(ctx context.Context, p Process) (end ending) {
 			end.err = err
 		}
 	}()
-	for again := true; again; {
+	for again, ready := true, false; again; ready = true {
 		if s := sv.Status().State; s != Ready && s != Ailing {
 			if over, end := sv.becomeReady(ctx, p); over {
+				end.ready = ready && end.err == nil // it ended while it was set up again
 				return end
 			}
 		}
