@@ -164,6 +164,7 @@ func clusterVersion(in *kind.Instance) (string, error) {
 // when complete, so that an interrupted start leaves no half cluster.
 func (Kind) Prepare(ctx context.Context, in *kind.Instance, report func(string)) error {
 	if made, err := clusterVersion(in); made != "" || err != nil {
+		awaitBackends(ctx, in, report)
 		return err
 	}
 	if _, err := os.Stat(cluster(in)); err == nil {
