@@ -71,7 +71,7 @@ func TestAKindIsAFolderAndALine(t *testing.T) {
 		require.NoError(t, err, string(out))
 		return string(out)
 	}
-	run("go", "build", "-buildvcs=false", "-o", "neighbour", "./cmd/neighbour")
+	run("go", "build", "-buildvcs=false", "-trimpath", "-ldflags=-s -w", "-o", "neighbour", "./cmd/neighbour")
 	run("./neighbour", "-C", "project", "init", "--yes")
 	declared, err := os.ReadFile(filepath.Join(tree, "project", "neighbour.toml"))
 	require.NoError(t, err)

@@ -124,8 +124,9 @@ func TestUsageSurvivesTheKeeper(t *testing.T) {
 	assert.Positive(t, r.Memory)
 	p.eventually(func(status) bool { look(300); return r.Machine.Now.Memory > 0 })
 	assert.Contains(t, r.Summary, "api uses most memory")
-	assert.Greater(t, slices.Max(look(3600).Memory), float64(60<<20), "what is not written yet is told, too")
+	// The means of a while, in part of which it was about to start.
+	assert.Greater(t, slices.Max(look(3600).Memory), float64(30<<20), "what is not written yet is told, too")
 	p.must("stop")
 	p.must("start", "--no-wait")
-	assert.Greater(t, slices.Max(look(3600).Memory), float64(60<<20), "what an earlier keeper measured")
+	assert.Greater(t, slices.Max(look(3600).Memory), float64(30<<20), "what an earlier keeper measured")
 }
