@@ -32,11 +32,12 @@ var (
 	dataEndpoint  = endpoint[none, keep.Data]{method: "GET", path: "/services/{name}/data", refusal: 422, summary: "What a service holds: its collections"}
 	itemsEndpoint = endpoint[store.Query, store.Page]{method: "POST", path: "/services/{name}/items", refusal: 422, summary: "A page of the items of a collection",
 		details: "Values are cut, and a page begins after the key of an item. Nothing is changed."}
-	itemEndpoint    = endpoint[none, store.Item]{method: "GET", path: "/services/{name}/item", refusal: 422, summary: "An item whole", query: placeQuery}
-	actionsEndpoint = endpoint[none, []store.Action]{method: "GET", path: "/services/{name}/actions", refusal: 422, summary: "What can be done with a collection or an item", query: placeQuery}
-	planEndpoint    = endpoint[store.Act, store.Plan]{method: "POST", path: "/services/{name}/plan", refusal: 422, summary: "What an act would do", details: "Nothing is changed."}
-	actEndpoint     = endpoint[store.Act, Acted]{method: "POST", path: "/services/{name}/act", refusal: 422, summary: "Change an item or a collection"}
-	fillEndpoint    = endpoint[Filling, store.Filled]{method: "POST", path: "/services/{name}/fill", refusal: 422, summary: "Add the items of a file, of CSV or JSON, to a collection",
+	structureEndpoint = endpoint[none, store.Page]{method: "GET", path: "/services/{name}/structure", refusal: 422, summary: "How a collection is made: columns, indexes, foreign keys", query: placeQuery[:1]}
+	itemEndpoint      = endpoint[none, store.Item]{method: "GET", path: "/services/{name}/item", refusal: 422, summary: "An item whole", query: placeQuery}
+	actionsEndpoint   = endpoint[none, []store.Action]{method: "GET", path: "/services/{name}/actions", refusal: 422, summary: "What can be done with a collection or an item", query: placeQuery}
+	planEndpoint      = endpoint[store.Act, store.Plan]{method: "POST", path: "/services/{name}/plan", refusal: 422, summary: "What an act would do", details: "Nothing is changed."}
+	actEndpoint       = endpoint[store.Act, Acted]{method: "POST", path: "/services/{name}/act", refusal: 422, summary: "Change an item or a collection"}
+	fillEndpoint      = endpoint[Filling, store.Filled]{method: "POST", path: "/services/{name}/fill", refusal: 422, summary: "Add the items of a file, of CSV or JSON, to a collection",
 		details: "All of them are added or none. What is wrong with them is told with the lines of the file."}
 	askEndpoint = endpoint[store.Question, keep.Answer]{method: "POST", path: "/services/{name}/ask", refusal: 422, summary: "Ask a service in its own language",
 		details: "Unless it may write, a statement is carried out so that it can't; of one that would, writes is true. When the client goes, the server is told to stop."}
@@ -64,6 +65,9 @@ func (s *Server) handleData() {
 	})
 	handleLook(s, itemEndpoint, func(ctx context.Context, source store.Source, _ none, r *http.Request) (store.Item, error) {
 		return source.Item(ctx, r.URL.Query().Get("collection"), r.URL.Query().Get("key"))
+	})
+	handleLook(s, structureEndpoint, func(ctx context.Context, source store.Source, _ none, r *http.Request) (store.Page, error) {
+		return keep.DescribeSource(ctx, source, r.URL.Query().Get("collection"))
 	})
 	handleLook(s, actionsEndpoint, func(ctx context.Context, source store.Source, _ none, r *http.Request) ([]store.Action, error) {
 		actor, err := keep.ActorOf(source)
@@ -104,6 +108,8 @@ type Looks interface {
 	Items(ctx context.Context, service string, q store.Query) (store.Page, error)
 	// Item returns an item whole.
 	Item(ctx context.Context, service, collection, key string) (store.Item, error)
+	// Structure lists the columns, indexes and foreign keys of a collection.
+	Structure(ctx context.Context, service, collection string) (store.Page, error)
 	// Actions lists what can be done with an item, or a collection for the key "".
 	Actions(ctx context.Context, service, collection, key string) ([]store.Action, error)
 	// Plan says what an act would do.
@@ -129,6 +135,11 @@ func (c *Client) Items(ctx context.Context, service string, q store.Query) (stor
 // Item returns an item whole.
 func (c *Client) Item(ctx context.Context, service, collection, key string) (store.Item, error) {
 	return call(ctx, c, at(itemEndpoint, collection, key), none{}, service)
+}
+
+// Structure lists the columns, indexes and foreign keys of a collection.
+func (c *Client) Structure(ctx context.Context, service, collection string) (store.Page, error) {
+	return call(ctx, c, at(structureEndpoint, collection, ""), none{}, service)
 }
 
 // Actions lists what can be done with an item, or a collection for the key "".
@@ -201,6 +212,10 @@ func (h here) Items(ctx context.Context, service string, q store.Query) (store.P
 
 func (h here) Item(ctx context.Context, service, collection, key string) (store.Item, error) {
 	return lookHere(h, service, func(s store.Source) (store.Item, error) { return s.Item(ctx, collection, key) })
+}
+
+func (h here) Structure(ctx context.Context, service, collection string) (store.Page, error) {
+	return lookHere(h, service, func(s store.Source) (store.Page, error) { return keep.DescribeSource(ctx, s, collection) })
 }
 
 func (h here) Actions(ctx context.Context, service, collection, key string) ([]store.Action, error) {

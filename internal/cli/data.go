@@ -25,11 +25,27 @@ type wantedData struct {
 	where, after string
 	limit        int
 	json, csv    bool
+	sql          bool
+	structure    bool
+}
+
+// forms fails if more than one form is wanted.
+func (w wantedData) forms() error {
+	wanted := 0
+	for _, w := range []bool{w.json, w.csv, w.sql} {
+		if w {
+			wanted++
+		}
+	}
+	if wanted > 1 {
+		return usageError{errors.New("--json, --csv and --sql: choose one")}
+	}
+	return nil
 }
 
 // wide is how many characters of a value are wanted; 0: as a list has them.
 func (w wantedData) wide() int {
-	if w.csv || w.json {
+	if w.csv || w.json || w.sql {
 		return store.ValueLimit
 	}
 	return 0
@@ -49,8 +65,11 @@ one of those its items, and with an item's key that item whole.`,
 			if want.limit < 1 {
 				return usageError{fmt.Errorf("--limit %d: write how many items, 1 or more", want.limit)}
 			}
-			if want.json && want.csv {
-				return usageError{errors.New("--json and --csv: choose one")}
+			if err := want.forms(); err != nil {
+				return err
+			}
+			if (want.structure || want.sql) && len(args) != 2 {
+				return usageError{errors.New("--structure and --sql take a service and a collection: neighbour data ledger loans --structure")}
 			}
 			p, err := a.project()
 			if err != nil {
@@ -67,6 +86,13 @@ one of those its items, and with an item's key that item whole.`,
 			case 3:
 				return a.printItem(cmd.Context(), ask, args[0], args[1], args[2], want)
 			case 2:
+				if want.structure {
+					page, err := ask.Structure(cmd.Context(), args[0], args[1])
+					if err != nil {
+						return err
+					}
+					return a.printPage(page, want)
+				}
 				return a.printItems(cmd.Context(), ask, args[0], args[1], want)
 			}
 			return a.printCollections(cmd.Context(), p, ask, args, want)
@@ -77,6 +103,8 @@ one of those its items, and with an item's key that item whole.`,
 	cmd.Flags().IntVar(&want.limit, "limit", 100, "how many items at most")
 	cmd.Flags().BoolVar(&want.json, "json", false, "print as JSON")
 	cmd.Flags().BoolVar(&want.csv, "csv", false, "print as CSV (RFC 4180), nothing for no value")
+	cmd.Flags().BoolVar(&want.sql, "sql", false, "print statements that insert the items of a table")
+	cmd.Flags().BoolVar(&want.structure, "structure", false, "print the columns, indexes and foreign keys of a table")
 	cmd.Flags().StringVar(&from, "from", "", "add the items of a `file`, of CSV with names or of JSON: all of them, or none if one doesn't fit")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "with --from, only say what fits")
 	cmd.Flags().BoolVar(&yes, "yes", false, "with --from, don't ask")
@@ -282,6 +310,8 @@ func (a *app) printPage(p store.Page, want wantedData) error {
 	switch {
 	case want.json:
 		return errors.Join(store.WriteObjects(a.raw, p.Columns, p.Rows), cut(p))
+	case want.sql:
+		return errors.Join(store.WriteInserts(a.raw, p), cut(p))
 	case want.csv:
 		return errors.Join(store.CSV{}.Write(a.raw, p.Columns, p.Rows), cut(p))
 	}
@@ -366,8 +396,8 @@ is read from standard input.`,
 		Example: "  neighbour ask ledger 'select count(*) from loans'\n  neighbour ask shelf 'TTL session:12'",
 		Args:    takes(cobra.ExactArgs(2)), ValidArgsFunction: a.collections,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if want.json && want.csv {
-				return usageError{errors.New("--json and --csv: choose one")}
+			if err := want.forms(); err != nil {
+				return err
 			}
 			p, err := a.project()
 			if err != nil {

@@ -172,8 +172,10 @@ type Data struct {
 	// what it holds can be changed.
 	Language string `json:"language"`
 	// Asked are the latest questions, the newest last.
-	Asked       []string           `json:"asked"`
-	Changes     bool               `json:"changes"`
+	Asked   []string `json:"asked"`
+	Changes bool     `json:"changes"`
+	// Describes says that it is known how its collections are made.
+	Describes   bool               `json:"describes"`
 	Collections []store.Collection `json:"collections"`
 }
 
@@ -184,6 +186,7 @@ func DataOf(ctx context.Context, service string, source store.Source) (Data, err
 		d.Language = a.Language()
 	}
 	_, d.Changes = source.(store.Actor)
+	_, d.Describes = source.(store.Describer)
 	all, err := source.Collections(ctx)
 	if all != nil {
 		d.Collections = all
@@ -256,6 +259,14 @@ func ActorOf(source store.Source) (store.Actor, error) {
 		return a, nil
 	}
 	return nil, store.ErrNoAction
+}
+
+// DescribeSource lists the parts of a collection of a source.
+func DescribeSource(ctx context.Context, source store.Source, collection string) (store.Page, error) {
+	if d, ok := source.(store.Describer); ok {
+		return d.Describe(ctx, collection)
+	}
+	return store.Page{}, &NoDataError{"its collections have no columns or indexes"}
 }
 
 // FillSource adds the items of a file, of CSV or JSON, to a collection of a source.

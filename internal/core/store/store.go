@@ -49,6 +49,12 @@ type Actor interface {
 	Do(ctx context.Context, a Act) (string, error)
 }
 
+// Describer is implemented by sources that know how their collections are made.
+type Describer interface {
+	// Describe lists the parts of a collection: columns, indexes, foreign keys.
+	Describe(ctx context.Context, collection string) (Page, error)
+}
+
 // The actions that most sources have.
 const (
 	Change = "change"
@@ -189,8 +195,22 @@ type Page struct {
 	Says string `json:"says"`
 	// Still says that looking again is not free, so that it is not done unasked.
 	Still bool `json:"still"`
+	// Inserts says how the rows are written as statements; nil: not at all.
+	Inserts *Inserts `json:"inserts,omitempty"`
 	// Took is how long the server took, in milliseconds.
 	Took float64 `json:"took_ms"`
+}
+
+// Inserts says how rows are written as statements that insert them.
+type Inserts struct {
+	// Into is their beginning, before the values, and Values are the places of
+	// those that are given.
+	Into   string `json:"into"`
+	Values []int  `json:"values"`
+	// Backslashes says that those in a text are to be doubled; Hex is a binary value,
+	// with %s for its digits.
+	Backslashes bool   `json:"backslashes"`
+	Hex         string `json:"hex"`
 }
 
 // Item is an item whole.

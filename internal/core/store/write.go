@@ -2,7 +2,9 @@ package store
 
 import (
 	"bufio"
+	"errors"
 	"io"
+	"regexp"
 	"strings"
 )
 
@@ -60,6 +62,43 @@ func WriteObjects(w io.Writer, columns []Column, rows []Row) error {
 		b.WriteByte('\n')
 	}
 	return b.Flush()
+}
+
+// bareNumber is a number that is the same in every dialect of SQL.
+var bareNumber = regexp.MustCompile(`^-?\d+(\.\d+)?([eE][+-]?\d+)?$`)
+
+// WriteInserts writes a statement for each row of a page that inserts it, in the
+// dialect of the server that it is from.
+func WriteInserts(w io.Writer, p Page) error {
+	if p.Inserts == nil {
+		return errors.New("only the rows of a table can be written as SQL")
+	}
+	b := bufio.NewWriter(w)
+	for _, r := range p.Rows {
+		b.WriteString(p.Inserts.Into)
+		for n, i := range p.Inserts.Values {
+			b.WriteString([]string{" (", ", "}[min(n, 1)])
+			b.WriteString(p.Inserts.literal(r.Values[i]))
+		}
+		b.WriteString(");\n")
+	}
+	return b.Flush()
+}
+
+func (s *Inserts) literal(v Value) string {
+	switch {
+	case v.Is == Null:
+		return "NULL"
+	case v.Is == Binary:
+		return strings.Replace(s.Hex, "%s", v.Text, 1)
+	case (v.Is == Number || v.Is == Truth) && bareNumber.MatchString(v.Text):
+		return v.Text
+	}
+	text := strings.ReplaceAll(v.Text, "'", "''")
+	if s.Backslashes {
+		text = strings.ReplaceAll(text, `\`, `\\`)
+	}
+	return "'" + text + "'"
 }
 
 // CutValues returns how many values of rows are not whole.

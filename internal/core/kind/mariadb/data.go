@@ -227,6 +227,7 @@ var dialect = &sqlstore.Dialect{
 	},
 	NoRowValues: true,
 	Default:     "() VALUES ()",
+	Backslashes: true,
 	Truncate:    func(table string) string { return "DELETE FROM " + table },
 	Hex:         func(digits string) string { return "X'" + digits + "'" },
 	Wrote: func(err error) bool {
@@ -283,7 +284,7 @@ func (s *server) Table(ctx context.Context, c sqlstore.Conn, database string, na
 		return nil, gone
 	}
 	here := "table_schema = " + literal(database) + " AND table_name = " + literal(name[0])
-	columns, err := sqlstore.Rows(ctx, c, "SELECT column_name, column_type, is_nullable, extra, COALESCE(character_maximum_length, 0) FROM information_schema.columns WHERE "+here+" ORDER BY ordinal_position")
+	columns, err := sqlstore.Rows(ctx, c, "SELECT column_name, column_type, is_nullable, extra, COALESCE(character_maximum_length, 0), COALESCE(column_default, '') FROM information_schema.columns WHERE "+here+" ORDER BY ordinal_position")
 	if err != nil {
 		return nil, err
 	}
@@ -296,9 +297,12 @@ func (s *server) Table(ctx context.Context, c sqlstore.Conn, database string, na
 	}
 	t := &sqlstore.Table{View: len(is) > 0 && is[0][0] != "BASE TABLE"}
 	for _, r := range columns {
-		col := sqlstore.Column{Column: store.Column{Name: r[0], Type: r[1], Is: formOf(r[1]), Must: r[2] == "NO"}, Made: strings.Contains(strings.ToLower(r[3]), "auto_increment") || strings.Contains(strings.ToLower(r[3]), "generated")}
+		col := sqlstore.Column{Column: store.Column{Name: r[0], Type: r[1], Is: formOf(r[1]), Must: r[2] == "NO"}, Made: strings.Contains(strings.ToLower(r[3]), "auto_increment") || strings.Contains(strings.ToLower(r[3]), "generated"), Computed: strings.Contains(strings.ToLower(r[3]), "generated")}
 		long, _ := strconv.ParseInt(r[4], 10, 64)
 		col.Long = long > 0 || col.Is == store.Binary
+		if col.Default = r[5]; col.Default == "NULL" {
+			col.Default = ""
+		}
 		t.Columns = append(t.Columns, col)
 	}
 	indexes, err := sqlstore.Rows(ctx, c, "SELECT index_name, MAX(non_unique), GROUP_CONCAT(column_name ORDER BY seq_in_index SEPARATOR '\\0'), MAX(nullable = 'YES'), MAX(sub_part IS NOT NULL), COUNT(*) FROM information_schema.statistics WHERE "+here+" GROUP BY index_name ORDER BY index_name <> 'PRIMARY', 6, 1")
@@ -307,11 +311,7 @@ func (s *server) Table(ctx context.Context, c sqlstore.Conn, database string, na
 	}
 	for _, r := range indexes {
 		names := strings.Split(r[2], "\x00")
-		unique := ""
-		if r[1] == "0" {
-			unique = "unique "
-		}
-		t.Indexes = append(t.Indexes, unique+r[0]+" ("+strings.Join(names, ", ")+")")
+		t.Indexes = append(t.Indexes, sqlstore.Index{Name: r[0], Unique: r[1] == "0", On: "(" + strings.Join(names, ", ") + ")"})
 		if r[1] == "0" && r[3] == "0" && r[4] == "0" && len(t.Key) == 0 && !t.View {
 			for _, n := range names {
 				if col := t.Named(n); col != nil {

@@ -173,10 +173,11 @@ var dialect = &sqlstore.Dialect{
 	Contains: func(c *sqlstore.Column, text string) string {
 		return fmt.Sprintf("strpos(lower(%s::text), lower(%s)) > 0", quote(c.Name), literal(text))
 	},
-	Unordered: true,
-	Default:   "DEFAULT VALUES",
-	Truncate:  func(table string) string { return "TRUNCATE " + table },
-	Hex:       func(digits string) string { return `'\x` + digits + `'` },
+	Unordered:  true,
+	Default:    "DEFAULT VALUES",
+	Overriding: " OVERRIDING SYSTEM VALUE",
+	Truncate:   func(table string) string { return "TRUNCATE " + table },
+	Hex:        func(digits string) string { return `'\x` + digits + `'` },
 	Wrote: func(err error) bool {
 		var e *answerError
 		return errors.As(err, &e) && (e.code == "25006" || e.code == "25001") // read_only_sql_transaction, active_sql_transaction
@@ -250,7 +251,7 @@ func (s *server) Table(ctx context.Context, c sqlstore.Conn, database string, na
 	}
 	oid, is := found[0][0], found[0][1]
 	t := &sqlstore.Table{View: is == "v" || is == "m"}
-	columns, err := sqlstore.Rows(ctx, c, `SELECT a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.attlen, a.attidentity <> '' OR a.attgenerated <> '' OR pg_get_expr(d.adbin, d.adrelid) LIKE 'nextval(%'
+	columns, err := sqlstore.Rows(ctx, c, `SELECT a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.attlen, a.attidentity <> '' OR a.attgenerated <> '' OR pg_get_expr(d.adbin, d.adrelid) LIKE 'nextval(%', a.attgenerated <> '', coalesce(pg_get_expr(d.adbin, d.adrelid), '')
 		FROM pg_attribute a LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum WHERE a.attrelid = `+oid+` AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`)
 	if err != nil {
 		return nil, err
@@ -258,16 +259,17 @@ func (s *server) Table(ctx context.Context, c sqlstore.Conn, database string, na
 	byNumber := map[string]int{}
 	for i, r := range columns {
 		byNumber[r[0]] = i
-		col := sqlstore.Column{Column: store.Column{Name: r[1], Type: r[2], Is: formOf(r[2]), Must: r[3] == "t"}, Long: r[4] == "-1" && !strings.HasPrefix(r[2], "numeric"), Made: r[5] == "t"}
+		col := sqlstore.Column{Column: store.Column{Name: r[1], Type: r[2], Is: formOf(r[2]), Must: r[3] == "t"}, Long: r[4] == "-1" && !strings.HasPrefix(r[2], "numeric"), Made: r[5] == "t", Computed: r[6] == "t", Default: r[7]}
 		t.Columns = append(t.Columns, col)
 	}
-	indexes, err := sqlstore.Rows(ctx, c, `SELECT i.indisprimary, i.indisunique AND i.indisvalid AND i.indpred IS NULL AND i.indexprs IS NULL, array_to_string(i.indkey[0:i.indnkeyatts - 1], ' '), pg_get_indexdef(i.indexrelid)
-		FROM pg_index i WHERE i.indrelid = `+oid+` ORDER BY i.indisprimary DESC, i.indnkeyatts, i.indexrelid`)
+	indexes, err := sqlstore.Rows(ctx, c, `SELECT i.indisprimary, i.indisunique AND i.indisvalid AND i.indpred IS NULL AND i.indexprs IS NULL, array_to_string(i.indkey[0:i.indnkeyatts - 1], ' '), pg_get_indexdef(i.indexrelid), x.relname, i.indisunique
+		FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid WHERE i.indrelid = `+oid+` ORDER BY i.indisprimary DESC, i.indnkeyatts, i.indexrelid`)
 	if err != nil {
 		return nil, err
 	}
 	for _, r := range indexes {
-		t.Indexes = append(t.Indexes, r[3])
+		_, on, _ := strings.Cut(r[3], " USING ")
+		t.Indexes = append(t.Indexes, sqlstore.Index{Name: r[4], Unique: r[5] == "t", On: on})
 		if r[1] != "t" || len(t.Key) > 0 || t.View {
 			continue
 		}

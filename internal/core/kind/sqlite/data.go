@@ -271,14 +271,14 @@ func (s *server) Table(ctx context.Context, c sqlstore.Conn, _ string, name []st
 		return nil, gone
 	}
 	t := &sqlstore.Table{View: is[0][0] == "view"}
-	columns, err := sqlstore.Rows(ctx, c, "SELECT name, type, \"notnull\", pk, hidden FROM pragma_table_xinfo("+literal(name[0])+") WHERE hidden <> 1")
+	columns, err := sqlstore.Rows(ctx, c, "SELECT name, type, \"notnull\", pk, hidden, coalesce(dflt_value, '') FROM pragma_table_xinfo("+literal(name[0])+") WHERE hidden <> 1")
 	if err != nil {
 		return nil, err
 	}
 	parts := 0
 	for _, r := range columns {
 		declared := strings.ToLower(r[1])
-		col := sqlstore.Column{Column: store.Column{Name: r[0], Type: declared, Is: formOf(declared), Must: r[2] == "1", Key: r[3] != "0"}, Long: true, Made: r[4] != "0"}
+		col := sqlstore.Column{Column: store.Column{Name: r[0], Type: declared, Is: formOf(declared), Must: r[2] == "1", Key: r[3] != "0"}, Long: true, Made: r[4] != "0", Computed: r[4] == "2" || r[4] == "3", Default: r[5]}
 		if r[3] != "0" {
 			parts++
 			col.Made = declared == "integer"
@@ -305,11 +305,7 @@ func (s *server) Table(ctx context.Context, c sqlstore.Conn, _ string, name []st
 		return nil, err
 	}
 	for _, r := range indexes {
-		unique := ""
-		if r[1] == "1" {
-			unique = "unique "
-		}
-		t.Indexes = append(t.Indexes, unique+r[0]+" ("+r[2]+")")
+		t.Indexes = append(t.Indexes, sqlstore.Index{Name: r[0], Unique: r[1] == "1", On: "(" + r[2] + ")"})
 	}
 	foreign, err := sqlstore.Rows(ctx, c, "SELECT id, \"table\", \"from\", coalesce(\"to\", '') FROM pragma_foreign_key_list("+literal(name[0])+") ORDER BY id, seq")
 	if err != nil {

@@ -95,6 +95,9 @@ func (s *Source) statement(t *table, a store.Act) (string, error) {
 			}
 			return d.Hex(*v), nil
 		}
+		if bare := strings.ToUpper(*v); (bare == "TRUE" || bare == "FALSE") && (c.Is == store.Truth || c.Is == store.Number) {
+			return bare, nil // where truths are numbers, too
+		}
 		return d.Literal(*v), nil
 	}
 	switch a.Action {

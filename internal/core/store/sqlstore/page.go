@@ -49,6 +49,9 @@ func (s *Source) page(ctx context.Context, c Conn, t *table, q store.Query) (sto
 	for _, col := range t.Columns {
 		p.Columns = append(p.Columns, col.Column)
 	}
+	if !t.View {
+		p.Inserts = s.inserts(t)
+	}
 	q.Limit = min(q.Limit, max(10, widest/max(1, len(t.Columns))))
 	if len(t.Key) == 0 {
 		if q.After != "" || q.Back {
@@ -284,4 +287,25 @@ func isCondition(text string) bool {
 		}
 	}
 	return false
+}
+
+// inserts says how a table's rows are written as statements.
+func (s *Source) inserts(t *table) *store.Inserts {
+	d := s.server.Dialect()
+	out := store.Inserts{Backslashes: d.Backslashes, Hex: d.Hex("%s")}
+	var names []string
+	overriding := ""
+	for i := range t.Columns {
+		c := &t.Columns[i]
+		if c.Computed {
+			continue
+		}
+		if c.Made {
+			overriding = d.Overriding
+		}
+		out.Values = append(out.Values, i)
+		names = append(names, d.Quote(c.Name))
+	}
+	out.Into = "INSERT INTO " + t.sql + " (" + strings.Join(names, ", ") + ")" + overriding + " VALUES"
+	return &out
 }

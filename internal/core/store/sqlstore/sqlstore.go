@@ -66,6 +66,10 @@ type Dialect struct {
 	NoRowValues bool
 	// Unordered says that rows come in the order of a key that is no column.
 	Unordered bool
+	// Overriding stands in an INSERT that gives values which the server would make.
+	Overriding string
+	// Backslashes says that one in a text stands for what follows it.
+	Backslashes bool
 	// Default is what inserts a row of defaults only: "DEFAULT VALUES".
 	Default string
 	// Truncate is a statement that empties a table.
@@ -87,7 +91,14 @@ type Table struct {
 	// View says that it is a view.
 	View    bool
 	Foreign []Foreign
-	Indexes []string
+	Indexes []Index
+}
+
+// Index is an index of a table.
+type Index struct {
+	Name   string
+	Unique bool
+	On     string // its columns, or expressions, in the words of the server
 }
 
 // Column is a column of a table.
@@ -95,8 +106,11 @@ type Column struct {
 	store.Column
 	// Long says that its values can be long, so that they are to be cut.
 	Long bool
-	// Made says that the server itself makes its values.
-	Made bool
+	// Made says that the server itself makes its values, Computed that it makes
+	// them of others, so that none can be given.
+	Made, Computed bool
+	// Default is an expression for the value that it has without one, "" for none.
+	Default string
 }
 
 // Foreign is a foreign key.

@@ -10,8 +10,10 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
+	"neighbour/internal/core/keep"
 	"neighbour/internal/core/store"
 	"neighbour/internal/tui/panel"
+	"neighbour/internal/tui/view"
 )
 
 // field returns a line to type into.
@@ -133,6 +135,18 @@ func (v *screen) put(text string, write bool) tea.Cmd {
 	return v.cancellable(true, 10*time.Minute, func(ctx context.Context, c *api.Client) tea.Msg {
 		a, err := c.AskService(ctx, service, store.Question{Statement: text, Write: write, Limit: 500})
 		return answerMsg{text, a, err, write}
+	})
+}
+
+// structure has the columns, indexes and foreign keys of the collection shown.
+func (v *screen) structure() tea.Cmd {
+	service, collection := v.place.service, v.place.collection
+	v.asked = ""
+	v.number++
+	v.asking = true
+	return v.cancellable(true, view.CallLimit, func(ctx context.Context, c *api.Client) tea.Msg {
+		p, err := c.Structure(ctx, service, collection)
+		return answerMsg{answer: keep.Answer{Page: p}, err: err}
 	})
 }
 

@@ -131,7 +131,11 @@ func (v *screen) head() string {
 	case v.problem != "":
 		return left + "   " + t.Paint(ui.Bad, "✖ "+display.Plain(v.problem))
 	case v.answer != nil:
-		left = "  " + t.Paint(ui.Strong, v.place.service) + t.Paint(ui.Faint, " › ") + t.Paint(ui.Strong, display.Truncate(display.Plain(v.asked), max(20, v.Columns/2)))
+		if v.asked != "" {
+			left = "  " + t.Paint(ui.Strong, v.place.service) + t.Paint(ui.Faint, " › ") + t.Paint(ui.Strong, display.Truncate(display.Plain(v.asked), max(20, v.Columns/2)))
+		} else {
+			left += t.Paint(ui.Faint, " › ") + t.Paint(ui.Strong, "structure")
+		}
 		if v.answer.Says != "" {
 			parts = append(parts, v.answer.Says)
 		} else {

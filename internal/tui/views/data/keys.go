@@ -69,6 +69,7 @@ func (v *screen) Bindings() []view.Binding {
 		}).Hushed().Helps("a page up or down"),
 		view.Bind("home end", "first, last", func(pressed string) tea.Cmd { return v.jump(pressed == "end") }).Hushed().Helps("the beginning and the end of the collection"),
 		view.Act("/", "only", v.typeFilter).If(v.place.collection != "" && v.answer == nil && v.level != item).Helps("only some: words that they contain, or a condition in the server's language"),
+		view.Act("s", "structure", v.structure).If(v.place.collection != "" && v.answer == nil && h != nil && h.data.Describes && v.level != item).Spare(2).Helps("the columns, indexes and foreign keys of the table"),
 		view.Act(":", "ask", v.typeQuestion).If(asks).Helps("ask in the server's own language"),
 		view.Act("e", "change", func() tea.Cmd { return v.begin(store.Change, v.target(false)) }).If(can(store.Change) && v.level == item && len(v.whole.Fields) > 0 && v.whole.Fixed == "").Helps("change the chosen value"),
 		view.Act("n", "new", func() tea.Cmd { return v.begin(store.Insert, v.target(true)) }).If(can(store.Insert)).Spare(1).Helps("add an item"),

@@ -26,8 +26,11 @@ func (v *screen) out() tea.Cmd {
 			return then()
 		}})
 	}
-	for _, form := range []string{"CSV", "JSON"} {
+	for _, form := range []string{"CSV", "JSON", "SQL"} {
 		switch {
+		case form == "SQL" && (v.answer != nil || len(v.pages) == 0 || v.pages[0].Inserts == nil):
+		case v.answer != nil && v.asked == "":
+			// The structure is soon read again.
 		case v.answer != nil:
 			add("the answer as "+form+", to a file", func() tea.Cmd { return v.write(form, v.again) })
 		default:
@@ -123,8 +126,11 @@ func (v *screen) write(form string, rows func() func(context.Context, *api.Clien
 			return each(ctx, client, func(p store.Page) error {
 				first := n == 0
 				n, cut = n+len(p.Rows), cut+store.CutValues(p.Rows)
-				if form == "CSV" {
+				switch form {
+				case "CSV":
 					return store.CSV{Bare: !first}.Write(w, p.Columns, p.Rows)
+				case "SQL":
+					return store.WriteInserts(w, p)
 				}
 				return store.WriteObjects(w, p.Columns, p.Rows)
 			})
