@@ -15,21 +15,22 @@ type CustomKind struct {
 	Name string
 	At   Position
 
-	About    string            `toml:"about" doc:"a few words on what it is: \"search server\""`
-	Program  []Word            `toml:"program" doc:"where its program is: names that are looked up in PATH, and whole paths, in which * stands for anything; the newest version that will do is taken"`
-	Version  VersionCommand    `toml:"version" doc:"how the program tells its version"`
-	Packages PackageNames      `toml:"packages" doc:"what provides the program: { debian = \"…\", homebrew = \"…\" }"`
-	Port     int               `toml:"port" doc:"the usual port; left out: its services have a port only if one is declared or referred to"`
-	Keys     map[string]string `toml:"keys" doc:"keys that its services may have, with their defaults; ${self.KEY} is the value"`
-	Files    map[string]Text   `toml:"files" doc:"files to write into ${self.run} before each start, by name"`
-	Prepare  []Command         `toml:"prepare" doc:"commands to run once in ${self.data}, before the first start"`
-	Run      Command           `toml:"run" doc:"the command that runs it"`
-	Env      map[string]Text   `toml:"env" doc:"environment variables it gets"`
-	Health   *Health           `toml:"health" doc:"its check; left out: a connection to its port"`
-	Stop     Stop              `toml:"stop" doc:"how it is stopped"`
-	Facts    map[string]Text   `toml:"facts" doc:"what its services offer, beside host and port; one with ${self.password} in it is hidden on screens"`
-	Console  Command           `toml:"console" doc:"its interactive client"`
-	Accounts []string          `toml:"accounts" doc:"for a server that refuses to run as root: users to run it as, the preferred first"`
+	About    string             `toml:"about" doc:"a few words on what it is: \"search server\""`
+	Program  []Word             `toml:"program" doc:"where its program is: names that are looked up in PATH, and whole paths, in which * stands for anything; the newest version that will do is taken"`
+	Version  VersionCommand     `toml:"version" doc:"how the program tells its version"`
+	Packages PackageNames       `toml:"packages" doc:"what provides the program: { debian = \"…\", homebrew = \"…\" }"`
+	Port     int                `toml:"port" doc:"the usual port; left out: its services have a port only if one is declared or referred to"`
+	Keys     map[string]string  `toml:"keys" doc:"keys that its services may have, with their defaults; ${self.KEY} is the value"`
+	Files    map[string]Text    `toml:"files" doc:"files to write into ${self.run} before each start, by name"`
+	Prepare  []Command          `toml:"prepare" doc:"commands to run once in ${self.data}, before the first start"`
+	Run      Command            `toml:"run" doc:"the command that runs it"`
+	Env      map[string]Text    `toml:"env" doc:"environment variables it gets"`
+	Health   *Health            `toml:"health" doc:"its check; left out: a connection to its port"`
+	Stop     Stop               `toml:"stop" doc:"how it is stopped"`
+	Facts    map[string]Text    `toml:"facts" doc:"what its services offer, beside host and port; one with ${self.password} in it is hidden on screens"`
+	Console  Command            `toml:"console" doc:"its interactive client"`
+	Data     map[string]Command `toml:"data" doc:"what its services hold, for the Data view: by name, a command that prints a JSON object in a line for each item"`
+	Accounts []string           `toml:"accounts" doc:"for a server that refuses to run as root: users to run it as, the preferred first"`
 
 	node     *node
 	settings reflect.Type

@@ -316,7 +316,7 @@ func texts(path string, v reflect.Value, visit func(key string, t Text)) {
 			texts(join(path, t.key), v.Field(t.index), visit)
 		}
 	case reflect.Map:
-		if v.Type().Elem() != textType {
+		if v.Type().Elem() != textType && v.Type().Elem() != commandType {
 			return
 		}
 		for it := v.MapRange(); it.Next(); {

@@ -2,6 +2,8 @@ package project
 
 import (
 	"encoding/json"
+	"maps"
+	"slices"
 	"sync"
 
 	"neighbour/internal/core/declare"
@@ -58,6 +60,9 @@ func words(k *declare.CustomKind) []string {
 		out = append(out, c.String())
 	}
 	out = append(out, k.Run.String())
+	for _, name := range slices.Sorted(maps.Keys(k.Data)) {
+		out = append(out, k.Data[name].String())
+	}
 	if len(k.Version.Args) > 0 {
 		out = append(out, k.Program[0].Value+" "+list(k.Version.Args))
 	}

@@ -69,6 +69,7 @@ env = { FINDER_KEY = "${self.password}" }
 health = { http = "/health" }
 facts = { url = "http://127.0.0.1:${self.port}", key = "${self.password}" }
 console = "finder --url http://127.0.0.1:${self.port}"
+data = { tools = "finder list tools --json" }
 
 [service.tools]
 kind = "finder"

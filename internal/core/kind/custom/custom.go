@@ -24,10 +24,22 @@ type Kind struct{ *declare.CustomKind }
 
 // New makes the kind of a declaration.
 func New(k *declare.CustomKind) kind.Kind {
-	if k.Console.IsZero() {
-		return Kind{k}
+	switch base := (Kind{k}); {
+	case len(k.Data) > 0 && !k.Console.IsZero():
+		return struct {
+			withConsole
+			holding
+		}{withConsole{base}, holding{base}}
+	case len(k.Data) > 0:
+		return struct {
+			Kind
+			holding
+		}{base, holding{base}}
+	case !k.Console.IsZero():
+		return withConsole{base}
+	default:
+		return base
 	}
-	return withConsole{Kind{k}}
 }
 
 // withConsole is a kind that declares its client.
