@@ -52,6 +52,8 @@ queues = ["reminders"]
 	require.NoError(t, err)
 	_, err = ch.QueueDeclare("counted", true, false, false, false, amqp.Table{"x-queue-type": "quorum"})
 	require.NoError(t, err)
+	require.NoError(t, ch.ExchangeDeclare("lent", "topic", true, false, false, false, nil))
+	require.NoError(t, ch.QueueBind("late.ones", "late.#", "lent", false, amqp.Table{"x-why": "test"}))
 	for _, body := range []string{"one", "two", "three"} {
 		require.NoError(t, ch.PublishWithContext(context.Background(), "", "late.ones", true, false, amqp.Publishing{Body: []byte(body), Headers: amqp.Table{"try": 1}}))
 	}
@@ -63,6 +65,9 @@ queues = ["reminders"]
 	assert.Regexp(t, `try +1`, p.must("data", "orders", `"late.ones"`, "2"))
 	assert.Contains(t, p.run("data", "orders", "counted").stderr, "counts each look as a delivery")
 	assert.Contains(t, p.run("data", "orders", "none").stderr, "a queue none is not there")
+	assert.Contains(t, p.must("data", "orders", "--csv"), "exchanges.lent,exchange,")
+	assert.NotContains(t, p.must("data", "orders", "--csv"), "rabbitmq.trace")
+	assert.Equal(t, `{"routing key":"late.#","leads to":"late.ones","is":"queue","arguments":{"x-why":"test"}}`+"\n", p.must("data", "orders", "exchanges.lent", "--json"))
 	m, ok, err := ch.Get("late.ones", true)
 	require.NoError(t, err)
 	assert.True(t, ok && string(m.Body) == "one", "in their order")

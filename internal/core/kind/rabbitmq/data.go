@@ -2,12 +2,10 @@ package rabbitmq
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
 	"net"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -30,18 +28,20 @@ func (k Kind) Source(in *kind.Instance) (store.Source, error) {
 	return &source{kind: k, in: in, url: facts["url"].Value}, nil
 }
 
-// source has one connection. The protocol lists no queues, so their names are those
-// that are declared and those that the server's own program tells now and then.
+// source has one connection. The protocol lists neither queues nor exchanges, so
+// their names are those that are declared and those that the server's own program
+// tells now and then.
 type source struct {
 	kind Kind
 	in   *kind.Instance
 	url  string
 
-	mu    sync.Mutex
-	conn  *amqp.Connection
-	named map[string]string // the queues, with their types
-	asked time.Time
-	seen  map[string][]amqp.Delivery // by queue, what was looked at last
+	mu        sync.Mutex
+	conn      *amqp.Connection
+	named     map[string]string // the queues, with their types
+	asked     time.Time
+	exchanges []exchange
+	seen      map[string][]amqp.Delivery // by queue, what was looked at last
 }
 
 // askEvery is how often the server's own program is asked, which takes a second of
@@ -117,13 +117,14 @@ func (s *source) names(ctx context.Context) ([]string, error) {
 	}
 	s.mu.Unlock()
 	if due {
-		all, err := s.list(ctx)
+		all, found, err := s.list(ctx)
 		if err != nil {
 			return nil, err
 		}
 		s.mu.Lock()
 		s.asked = time.Now()
 		maps.Copy(s.named, all)
+		s.exchanges = found
 		s.mu.Unlock()
 	}
 	s.mu.Lock()
@@ -132,38 +133,22 @@ func (s *source) names(ctx context.Context) ([]string, error) {
 }
 
 // list asks the server's own program.
-func (s *source) list(ctx context.Context) (map[string]string, error) {
-	program, err := s.kind.Find(s.in)
-	if err != nil {
-		return nil, err
-	}
-	s.in.Program = program
-	vars, err := s.kind.ClientVariables(s.in)
-	if err != nil {
-		return nil, err
-	}
-	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
-	defer cancel()
-	cmd := s.in.Command(ctx, filepath.Join(program.Dir, "rabbitmqctl"), "--quiet", "--formatter", "json", "--vhost", s.in.Service.Settings.(*Settings).vhosts()[0], "list_queues", "name", "type")
-	for name, value := range vars {
-		cmd.Env = append(cmd.Env, name+"="+value)
-	}
-	out, err := cmd.Output()
-	if err != nil {
-		return nil, fmt.Errorf("rabbitmqctl lists no queues: %w", err)
-	}
+func (s *source) list(ctx context.Context) (map[string]string, []exchange, error) {
+	var found []exchange
+	var problem error
+	var both sync.WaitGroup
+	both.Go(func() { found, problem = listExchanges(ctx, s.ctl) })
 	var rows []struct{ Name, Type string }
-	if err := json.Unmarshal(out, &rows); err != nil {
-		return nil, fmt.Errorf("rabbitmqctl lists no queues: %w", err)
-	}
+	err := s.ctl(ctx, &rows, "list_queues", "name", "type")
+	both.Wait()
 	names := map[string]string{}
 	for _, r := range rows {
 		names[r.Name] = r.Type
 	}
-	return names, nil
+	return names, found, errors.Join(err, problem)
 }
 
-// Collections lists the queues.
+// Collections lists the queues and exchanges.
 func (s *source) Collections(ctx context.Context) ([]store.Collection, error) {
 	names, err := s.names(ctx)
 	if err != nil {
@@ -186,7 +171,12 @@ func (s *source) Collections(ctx context.Context) ([]store.Collection, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, store.Collection{Name: store.Join(name), Title: name, Is: "queue", Count: int64(q.Messages), Bytes: -1, Note: words.Count(q.Consumers, "consumer"), Can: []string{store.Insert, store.Clear}})
+		out = append(out, store.Collection{Name: store.Join(name), Group: "queues", Title: name, Is: "queue", Count: int64(q.Messages), Bytes: -1, Note: words.Count(q.Consumers, "consumer"), Can: []string{store.Insert, store.Clear}})
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, e := range s.exchanges {
+		out = append(out, e.collection())
 	}
 	return out, nil
 }
@@ -239,8 +229,11 @@ func queueOf(collection string) (string, error) {
 	return strings.Join(parts, "."), err
 }
 
-// Items returns the first messages of a queue.
+// Items returns the first messages of a queue, or what is bound to an exchange.
 func (s *source) Items(ctx context.Context, q store.Query) (store.Page, error) {
+	if name, is := exchangeOf(q.Collection); is {
+		return s.bindings(ctx, name, q)
+	}
 	began := time.Now()
 	p := store.Page{Columns: columns, Rows: []store.Row{}, Order: "the next first; they count as given before from now on", Still: true}
 	if q.Back || q.After != "" {
@@ -267,6 +260,9 @@ func (s *source) Items(ctx context.Context, q store.Query) (store.Page, error) {
 
 // Item returns the message that was at a place when the queue was looked at last.
 func (s *source) Item(ctx context.Context, collection, key string) (store.Item, error) {
+	if name, is := exchangeOf(collection); is {
+		return s.binding(ctx, name, collection, key)
+	}
 	item := store.Item{Collection: collection, Key: key, Fixed: "messages are only looked at"}
 	text, err := store.TextOfKey(key)
 	if err != nil {
@@ -322,9 +318,11 @@ func (s *source) Actions(_ context.Context, collection, key string) ([]store.Act
 	if key != "" {
 		return nil, nil
 	}
+	if name, is := exchangeOf(collection); is {
+		return []store.Action{publishing(name, "")}, nil
+	}
 	queue, err := queueOf(collection)
-	return []store.Action{{Name: store.Insert, Says: "publish a message", Inputs: []store.Input{{Name: "body"}, {Name: "exchange", Hint: "nothing: straight to the queue"}, {Name: "routing key", Value: queue}, {Name: "type", Hint: "of the body", Value: "text/plain"}}},
-		{Name: store.Clear, Says: "delete all messages"}}, err
+	return []store.Action{publishing("", queue), {Name: store.Clear, Says: "delete all messages"}}, err
 }
 
 // Plan says what an act would do.
@@ -333,14 +331,21 @@ func (s *source) Plan(ctx context.Context, a store.Act) (store.Plan, error) {
 	if err != nil {
 		return store.Plan{}, err
 	}
+	name, isExchange := exchangeOf(a.Collection)
+	if isExchange {
+		queue = ""
+	}
 	switch a.Action {
 	case store.Insert:
-		where := a.Given("exchange", "")
+		where := a.Given("exchange", name)
 		if where == "" {
 			where = "the default exchange"
 		}
 		return store.Plan{Statement: "publish to " + where + ", key " + a.Given("routing key", queue) + ":\n" + a.Given("body", "")}, nil
 	case store.Clear:
+		if isExchange {
+			return store.Plan{}, store.ErrNoAction
+		}
 		n := 0
 		err := s.channel(ctx, func(c *amqp.Channel) error {
 			q, err := c.QueueDeclarePassive(queue, false, false, false, false, nil)
@@ -358,28 +363,19 @@ func (s *source) Do(ctx context.Context, a store.Act) (says string, err error) {
 	if err != nil {
 		return "", err
 	}
+	name, isExchange := exchangeOf(a.Collection)
+	if isExchange {
+		queue = ""
+	}
 	err = s.channel(ctx, func(c *amqp.Channel) error {
-		switch a.Action {
-		case store.Clear:
+		switch {
+		case a.Action == store.Clear && !isExchange:
 			n, err := c.QueuePurge(queue, false)
 			says = words.Count(n, "message") + " deleted"
 			return explain(err, queue)
-		case store.Insert:
-			if err := c.Confirm(false); err != nil {
-				return explain(err, "")
-			}
-			back := c.NotifyReturn(make(chan amqp.Return, 1))
-			done, err := c.PublishWithDeferredConfirmWithContext(ctx, a.Given("exchange", ""), a.Given("routing key", queue), true, false, amqp.Publishing{ContentType: a.Given("type", "text/plain"), DeliveryMode: amqp.Persistent, Body: []byte(a.Given("body", ""))})
-			if err != nil {
-				return explain(err, queue)
-			}
-			if ok, err := done.WaitContext(ctx); err != nil || !ok {
-				return errors.Join(errors.New("the server did not take it"), err)
-			}
-			select {
-			case <-back:
-				return &store.FixedError{Why: "it leads to no queue"}
-			default:
+		case a.Action == store.Insert:
+			if err := publish(ctx, c, a, name, queue); err != nil {
+				return err
 			}
 			says = "published"
 			return nil
