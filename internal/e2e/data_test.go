@@ -43,6 +43,8 @@ func filledDatabase(t *testing.T, name string, d database) *project {
 	if name == "mariadb" {
 		script = strings.ReplaceAll(script, `"my.odd "" Table"`, "`my.odd \" Table`")
 	}
+	p.write("changes/2_odd.sql", fmt.Sprintf("create table odd (id integer %s, words varchar(200) default 'x', number double precision not null, half double precision generated always as (number / 2) stored, truth boolean);\ncreate unique index odd_words on odd (words, number);\n",
+		map[string]string{"postgres": "generated always as identity primary key", "mariadb": "auto_increment primary key", "sqlite": "primary key"}[name]))
 	p.write("changes/1_tools.sql", script)
 	p.must("start")
 	return p
@@ -98,10 +100,49 @@ func TestDataOfDatabases(t *testing.T) {
 		assert.Equal(t, "2 rows added\n", p.must("data", "ledger", "tool", "--from", "good.json", "--yes"))
 		assert.Equal(t, "id,name,photo,note\n7,plane,00ff,\n8,\"\",,\n", data("tool", "--csv", "--where", "id > 3"))
 
-		// What is dumped comes back, compressed too.
+		// A table's structure is told, and its rows come back from their statements.
+		assert.Equal(t, map[string]string{"postgres": `column,id,integer,key · always has a value · given by the server
+column,words,character varying(200),else 'x'::character varying
+column,number,double precision,always has a value
+column,half,double precision,computed by the server
+column,truth,boolean,
+index,odd_pkey,unique index,btree (id)
+index,odd_words,unique index,"btree (words, number)"
+`, "mariadb": `column,id,int(11),key · always has a value · given by the server
+column,words,varchar(200),else 'x'
+column,number,double,always has a value
+column,half,double,computed by the server
+column,truth,tinyint(1),
+index,PRIMARY,unique index,(id)
+index,odd_words,unique index,"(words, number)"
+`, "sqlite": `column,id,integer,key · given by the server
+column,words,varchar(200),else 'x'
+column,number,double precision,always has a value
+column,half,double precision,computed by the server
+column,truth,boolean,
+index,odd_words,unique index,"(words, number)"
+`}[name], strings.TrimPrefix(data("odd", "--structure", "--csv"), "part,name,is,more\n"))
+		assert.Regexp(t, `foreign key +tool +leads to +\S*tool \(id\)`, data("loan", "--structure"))
+		p.write("odd.json", `{"words": "it's a \\ and a \n line; -- ?", "number": -2.5e10, "truth": true}`+"\n"+`{"words": null, "number": 0, "truth": false}`+"\n"+`{"words": "日本 \"x\"", "number": 0.1, "truth": null}`)
+		p.must("data", "ledger", "odd", "--from", "odd.json", "--yes")
+		before, statements := data("odd", "--json"), data("odd", "--sql")
+		assert.Equal(t, 3, strings.Count(statements, "INSERT INTO "), statements)
+		p.must("ask", "ledger", "--write", "delete from odd")
+		load := func(script string) (string, error) {
+			cmd := exec.Command(binary, "load", "ledger")
+			cmd.Dir, cmd.Stdin = p.dir, strings.NewReader(script)
+			out, err := cmd.CombinedOutput()
+			return string(out), err
+		}
 		if name == "sqlite" {
 			testkit.Need(t, "sqlite3")
 		}
+		out, err := load(statements)
+		require.NoError(t, err, out)
+		assert.Equal(t, before, data("odd", "--json"))
+		assert.Contains(t, data("tool", "--sql", "--limit", "1"), map[string]string{"postgres": `'\x00ff'`, "mariadb": "X'00ff'", "sqlite": "X'00ff'"}[name])
+
+		// What is dumped comes back, compressed too.
 		packed := p.must("dump", "ledger", "--gzip")
 		assert.Equal(t, "\x1f\x8b", packed[:2])
 		if name == "sqlite" {
@@ -109,16 +150,12 @@ func TestDataOfDatabases(t *testing.T) {
 		} else {
 			p.must("ask", "ledger", "--write", "delete from loan")
 		}
-		load := exec.Command(binary, "load", "ledger")
-		load.Dir, load.Stdin = p.dir, strings.NewReader(packed)
-		out, err := load.CombinedOutput()
-		require.NoError(t, err, string(out))
+		out, err = load(packed)
+		require.NoError(t, err, out)
 		assert.Equal(t, "2", p.query(d.driver, "select count(*) from loan"))
-		load = exec.Command(binary, "load", "ledger")
-		load.Dir, load.Stdin = p.dir, strings.NewReader("insert into loan values (3, '2026-01-01', 'x');\nnonsense;")
-		out, err = load.CombinedOutput()
+		out, err = load("insert into loan values (3, '2026-01-01', 'x');\nnonsense;")
 		assert.Error(t, err)
-		assert.Contains(t, strings.ToLower(string(out)), "nonsense")
+		assert.Contains(t, strings.ToLower(out), "nonsense")
 
 		if name == "sqlite" {
 			return
@@ -286,6 +323,23 @@ func TestMailOnTheScreen(t *testing.T) {
 	s.see(`Bring it back \[1\]`)
 	s.see(`▲ it has no plain part`)
 	s.see(`● 1 new`)
+	// An attachment is saved, under a name that leads nowhere else.
+	require.NoError(t, smtp.SendMail(strings.TrimPrefix(facts["smtp_url"], "smtp://"), nil, "shed@example.org", []string{"ines@example.org"}, []byte("From: a@example.org\r\nSubject: The bill\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\nHere.\r\n--b\r\nContent-Type: application/pdf\r\nContent-Disposition: attachment; filename=\"../bill.pdf\"\r\n\r\nPDF\r\n--b--\r\n")))
+	s.press("Escape", "Home")
+	s.see(`The bill`)
+	s.press("Home", "Enter")
+	s.see(`bill.pdf`)
+	s.press("a")
+	s.see(`save 1 attachment`)
+	s.press("Down", "Down", "Enter")
+	s.see(`no file there is written over`)
+	s.press("Enter")
+	s.see(`write 1 file into`)
+	s.press("Enter")
+	s.see(`saved as .*/_bill\.pdf`)
+	saved, err := readFile(p, "_bill.pdf")
+	require.NoError(t, err)
+	assert.Equal(t, "PDF", strings.TrimSpace(string(saved)))
 	s.press("x")
 	s.see(`the mail will be lost`)
 	s.press("Enter")

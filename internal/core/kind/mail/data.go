@@ -22,12 +22,13 @@ import (
 // Source looks into the inbox.
 func (Kind) Source(in *kind.Instance) (store.Source, error) {
 	page, err := inbox(in)
-	return &source{page: page, http: &http.Client{Transport: &http.Transport{MaxConnsPerHost: 2}}}, err
+	return &source{page: page, root: in.Root, http: &http.Client{Transport: &http.Transport{MaxConnsPerHost: 2}}}, err
 }
 
 // source asks the server of the inbox.
 type source struct {
 	page string
+	root string // the project's folder
 	http *http.Client
 }
 
@@ -197,13 +198,19 @@ func (s *source) Item(ctx context.Context, collection, key string) (store.Item, 
 const (
 	release = "release"
 	rule    = "rules"
+	save    = "save"
 )
 
 // Actions lists what can be done with the inbox or a mail.
 func (s *source) Actions(ctx context.Context, _, key string) ([]store.Action, error) {
 	if key != "" {
-		return []store.Action{{Name: store.Delete, Says: "delete it"},
-			{Name: release, Says: "hand it on to a real server", Inputs: []store.Input{{Name: "server", Hint: "host:port of a mail server"}, {Name: "to", Hint: "recipients; nothing: the mail's own"}}}}, nil
+		parts, err := s.attached(ctx, key)
+		out := []store.Action{{Name: store.Delete, Says: "delete it"},
+			{Name: release, Says: "hand it on to a real server", Inputs: []store.Input{{Name: "server", Hint: "host:port of a mail server"}, {Name: "to", Hint: "recipients; nothing: the mail's own"}}}}
+		if len(parts) > 0 {
+			out = append(out, store.Action{Name: save, Says: "save " + words.Count(len(parts), "attachment"), Inputs: []store.Input{{Name: "folder", Hint: "where to put them; no file there is written over", Value: s.root}}})
+		}
+		return out, err
 	}
 	var r emulator.Rules
 	if err := s.ask(ctx, "GET", "/rules", nil, &r); err != nil {
@@ -259,6 +266,13 @@ func (s *source) Plan(ctx context.Context, a store.Act) (store.Plan, error) {
 			return store.Plan{}, err
 		}
 		return store.Plan{Statement: "DELETE /messages", Loses: words.Count(int(all[0].Count), "mail")}, nil
+	case save:
+		dir, err := s.folder(a)
+		if err != nil {
+			return store.Plan{}, err
+		}
+		parts, err := s.attached(ctx, a.Key)
+		return store.Plan{Statement: "write " + words.Count(len(parts), "file") + " into " + dir}, err
 	case release:
 		return store.Plan{Statement: "hand the mail on to " + a.Given("server", "") + ", which delivers it to real people"}, nil
 	case rule:
@@ -283,6 +297,8 @@ func (s *source) Do(ctx context.Context, a store.Act) (string, error) {
 		var gone struct{ Deleted int }
 		err := s.ask(ctx, "DELETE", "/messages", nil, &gone)
 		return words.Count(gone.Deleted, "mail") + " deleted", err
+	case save:
+		return s.saveAll(ctx, a)
 	case release:
 		to := strings.FieldsFunc(a.Given("to", ""), func(r rune) bool { return r == ',' || r == ' ' })
 		return "handed on", s.ask(ctx, "POST", "/messages/"+url.PathEscape(idOf(a.Key))+"/release", emulator.Release{Server: a.Given("server", ""), To: to}, &struct{}{})
