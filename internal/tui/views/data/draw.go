@@ -145,7 +145,9 @@ func (v *screen) head() string {
 			}
 			parts = append(parts, n)
 		}
-		parts = append(parts, words.Millis(v.answer.Took))
+		if v.asked != "" {
+			parts = append(parts, words.Millis(v.answer.Took))
+		}
 	default:
 		if c := v.current(); c != nil {
 			if c.Count >= 0 {

@@ -49,7 +49,7 @@ func (v *screen) Bindings() []view.Binding {
 		view.Bind("up down", "choose", func(pressed string) tea.Cmd {
 			return v.move(map[string]int{"up": -1, "down": 1}[pressed])
 		}).Shown("↑ ↓"),
-		view.Act("enter", enter, v.deeper).If(!v.reading && (v.level < item || len(v.whole.Fields) > 0)).Helps("go deeper: to the items, to one whole, to what a value leads to"),
+		view.Act("enter", enter, v.deeper).If(!v.reading && (v.answer == nil || v.level == collections) && (v.level < item || len(v.whole.Fields) > 0)).Helps("go deeper: to the items, to one whole, to what a value leads to"),
 		view.Act("esc", "back", v.back).If(inner || v.place.where != ""),
 		view.Act("tab", "other half", func() tea.Cmd {
 			v.level = map[bool]int{true: items, false: collections}[v.level == collections]
