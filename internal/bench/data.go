@@ -2,13 +2,16 @@ package main
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/smtp"
 	"strings"
 	"time"
 
-	"github.com/jackc/pgx/v5"
+	_ "github.com/go-sql-driver/mysql"
+	_ "github.com/jackc/pgx/v5/stdlib"
 	"github.com/redis/go-redis/v9"
 
 	"neighbour/internal/api"
@@ -25,7 +28,7 @@ const (
 // benchData compares pages of large collections to what the servers' own clients
 // take for the same, and measures the inbox.
 func benchData(dir string) error {
-	if err := declare(dir, "[service.ledger]\nkind = \"postgres\"\n[service.shelf]\nkind = \"redis\"\nforget = true\n[service.postbox]\nkind = \"mail\"\n"); err != nil {
+	if err := declare(dir, "[service.ledger]\nkind = \"postgres\"\n[service.porch]\nkind = \"mariadb\"\ndatabases = [\"toolshed\"]\nusers = [\"shed\"]\n[service.cellar]\nkind = \"sqlite\"\nfile = \"cellar.db\"\n[service.shelf]\nkind = \"redis\"\nforget = true\n[service.postbox]\nkind = \"mail\"\n"); err != nil {
 		return err
 	}
 	if _, err := neighbour(dir, "start"); err != nil {
@@ -38,7 +41,7 @@ func benchData(dir string) error {
 	ctx := context.Background()
 	keeper := api.NewClient(p.Socket())
 	defer keeper.Close()
-	for _, part := range []func(context.Context, *project.Project, *api.Client) error{benchTable, benchPrefix, benchInbox} {
+	for _, part := range []func(context.Context, *project.Project, *api.Client) error{benchTables, benchPrefix, benchInbox} {
 		if err := part(ctx, p, keeper); err != nil {
 			return err
 		}
@@ -60,19 +63,42 @@ func timed(n int, do func() error) (time.Duration, error) {
 	return median(all), nil
 }
 
-func benchTable(ctx context.Context, p *project.Project, keeper *api.Client) error {
-	facts, err := p.Facts("ledger")
-	if err != nil {
-		return err
+// databases are those whose pages are compared to those of a client of their own.
+var databases = []struct {
+	service, driver string
+	fill            []string
+}{
+	{"ledger", "pgx", []string{fmt.Sprintf("create table loan as select n::bigint as id, 'member ' || n as member, n %% 480 as tool, now() as due, null::text as note from generate_series(1, %d) n", benchRows),
+		"alter table loan add primary key (id)", "analyze loan"}},
+	{"porch", "mysql", []string{"create table loan (id bigint primary key, member varchar(60), tool int, due datetime, note text)",
+		fmt.Sprintf("insert into loan select seq, concat('member ', seq), seq %% 480, now(), null from seq_1_to_%d", benchRows), "analyze table loan"}},
+	{"cellar", "sqlite", []string{"create table loan (id integer primary key, member text, tool integer, due text, note text)",
+		fmt.Sprintf("with recursive s(n) as (select 1 union all select n + 1 from s where n < %d) insert into loan select n, 'member ' || n, n %% 480, datetime('now'), null from s", benchRows)}},
+}
+
+func benchTables(ctx context.Context, p *project.Project, keeper *api.Client) error {
+	for _, d := range databases {
+		facts, err := p.Facts(d.service)
+		if err != nil {
+			return err
+		}
+		address := map[string]string{"pgx": facts["url"].Value, "sqlite": facts["path"].Value,
+			"mysql": fmt.Sprintf("%s:%s@tcp(127.0.0.1:%s)/toolshed", facts["user"].Value, facts["password"].Value, facts["port"].Value)}[d.driver]
+		db, err := sql.Open(d.driver, address)
+		if err != nil {
+			return err
+		}
+		db.SetMaxOpenConns(1)
+		if err := errors.Join(benchTable(ctx, db, keeper, d.service, d.fill), db.Close()); err != nil {
+			return fmt.Errorf("%s: %w", d.driver, err)
+		}
 	}
-	db, err := pgx.Connect(ctx, facts["url"].Value)
-	if err != nil {
-		return err
-	}
-	defer db.Close(ctx)
-	for _, statement := range []string{fmt.Sprintf("create table loan as select n::bigint as id, 'member ' || n as member, n %% 480 as tool, now() as due, null::text as note from generate_series(1, %d) n", benchRows),
-		"alter table loan add primary key (id)", "analyze loan"} {
-		if _, err := db.Exec(ctx, statement); err != nil {
+	return nil
+}
+
+func benchTable(ctx context.Context, db *sql.DB, keeper *api.Client, service string, fill []string) error {
+	for _, statement := range fill {
+		if _, err := db.ExecContext(ctx, statement); err != nil {
 			return err
 		}
 	}
@@ -88,11 +114,11 @@ func benchTable(ctx context.Context, p *project.Project, keeper *api.Client) err
 		{"a page with a condition", store.Query{Where: "tool = 7"}, "select * from loan where tool = 7 order by id limit 201"},
 	} {
 		one.q.Collection, one.q.Limit = "loan", 200
-		if _, err := keeper.Items(ctx, "ledger", one.q); err != nil { // the connection is made
+		if _, err := keeper.Items(ctx, service, one.q); err != nil { // the connection is made
 			return err
 		}
 		ours, err := timed(*runs*3, func() error {
-			page, err := keeper.Items(ctx, "ledger", one.q)
+			page, err := keeper.Items(ctx, service, one.q)
 			if err == nil && len(page.Rows) != 200 {
 				err = fmt.Errorf("%s: %d rows", one.what, len(page.Rows))
 			}
@@ -102,12 +128,14 @@ func benchTable(ctx context.Context, p *project.Project, keeper *api.Client) err
 			return err
 		}
 		theirs, err := timed(*runs*3, func() error {
-			rows, err := db.Query(ctx, one.statement)
+			rows, err := db.QueryContext(ctx, one.statement)
 			if err != nil {
 				return err
 			}
+			defer rows.Close()
+			var row [5]any
 			for rows.Next() {
-				if _, err := rows.Values(); err != nil {
+				if err := rows.Scan(&row[0], &row[1], &row[2], &row[3], &row[4]); err != nil {
 					return err
 				}
 			}
@@ -116,11 +144,11 @@ func benchTable(ctx context.Context, p *project.Project, keeper *api.Client) err
 		if err != nil {
 			return err
 		}
-		last += fmt.Sprintf("data       %s of %d rows: %s; a client of its own: %s; %s more (at most 100 ms)\n", one.what, benchRows, ms(ours), ms(theirs), ms(ours-theirs))
+		last += fmt.Sprintf("data       %s, %s of %d rows: %s; a client of its own: %s; %s more (at most 100 ms)\n", service, one.what, benchRows, ms(ours), ms(theirs), ms(ours-theirs))
 	}
-	listing, err := timed(*runs, func() error { _, err := keeper.Data(ctx, "ledger"); return err })
+	listing, err := timed(*runs, func() error { _, err := keeper.Data(ctx, service); return err })
 	fmt.Print(last)
-	fmt.Printf("data       the list of collections: %s\n", ms(listing))
+	fmt.Printf("data       %s, the list of collections: %s\n", service, ms(listing))
 	return err
 }
 
