@@ -105,21 +105,21 @@ func TestDataOfDatabases(t *testing.T) {
 column,words,character varying(200),else 'x'::character varying
 column,number,double precision,always has a value
 column,half,double precision,computed by the server
-column,truth,boolean,
+column,truth,boolean,""
 index,odd_pkey,unique index,btree (id)
 index,odd_words,unique index,"btree (words, number)"
 `, "mariadb": `column,id,int(11),key · always has a value · given by the server
 column,words,varchar(200),else 'x'
 column,number,double,always has a value
 column,half,double,computed by the server
-column,truth,tinyint(1),
+column,truth,tinyint(1),""
 index,PRIMARY,unique index,(id)
 index,odd_words,unique index,"(words, number)"
 `, "sqlite": `column,id,integer,key · given by the server
 column,words,varchar(200),else 'x'
 column,number,double precision,always has a value
 column,half,double precision,computed by the server
-column,truth,boolean,
+column,truth,boolean,""
 index,odd_words,unique index,"(words, number)"
 `}[name], strings.TrimPrefix(data("odd", "--structure", "--csv"), "part,name,is,more\n"))
 		assert.Regexp(t, `foreign key +tool +leads to +\S*tool \(id\)`, data("loan", "--structure"))

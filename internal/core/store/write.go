@@ -91,6 +91,8 @@ func (s *Inserts) literal(v Value) string {
 		return "NULL"
 	case v.Is == Binary:
 		return strings.Replace(s.Hex, "%s", v.Text, 1)
+	case v.Is == Number && strings.TrimLeft(v.Text, "+-") == "Inf": // SQLite's
+		return strings.TrimSuffix(strings.TrimPrefix(v.Text, "+"), "Inf") + "9e999"
 	case (v.Is == Number || v.Is == Truth) && bareNumber.MatchString(v.Text):
 		return v.Text
 	}

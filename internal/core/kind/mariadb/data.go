@@ -178,7 +178,7 @@ func formOf(name string) store.Form {
 		return store.Number
 	case "json":
 		return store.JSON
-	case "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "bit", "geometry":
+	case "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "bit", "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection":
 		return store.Binary
 	case "date", "time", "datetime", "timestamp":
 		return store.Time

@@ -1,6 +1,7 @@
 package sqlite
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"encoding/hex"
@@ -57,6 +58,8 @@ type dataConn struct {
 	conn *sql.Conn
 	path string
 	file os.FileInfo
+	// forms are those of the values of the row that is read now.
+	forms []store.Form
 }
 
 // Stale reports whether another file has taken the place of the one that is open.
@@ -98,12 +101,16 @@ func (c *dataConn) Run(ctx context.Context, statement string, columns func([]sto
 		into[i] = &values[i]
 	}
 	texts := make([][]byte, len(types))
+	c.forms = make([]store.Form, len(types))
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
 			return 0, answer(err)
 		}
 		for i, v := range values {
-			texts[i] = textOf(v)
+			texts[i], c.forms[i] = textOf(v)
+			if columns == nil && bytes.HasPrefix(texts[i], []byte{0}) { // as Cut writes it
+				texts[i], c.forms[i] = bytes.ToLower(texts[i][1:]), store.Binary
+			}
 		}
 		if !row(texts) {
 			return 0, nil
@@ -117,20 +124,29 @@ func (c *dataConn) Run(ctx context.Context, statement string, columns func([]sto
 	return n, answer(err)
 }
 
-func textOf(v any) []byte {
+// Forms tells of what sort the values of the row are that is read now.
+func (c *dataConn) Forms() []store.Form { return c.forms }
+
+func textOf(v any) ([]byte, store.Form) {
 	switch v := v.(type) {
 	case nil:
-		return nil
+		return nil, store.Null
 	case []byte:
-		return hex.AppendEncode([]byte{}, v)
+		return hex.AppendEncode([]byte{}, v), store.Binary
 	case string:
-		return append([]byte{}, v...)
+		return append([]byte{}, v...), store.Text
 	case time.Time: // the driver reads what is declared as a time
-		return v.AppendFormat(nil, "2006-01-02 15:04:05.999999999Z07:00")
+		return v.AppendFormat(nil, "2006-01-02 15:04:05.999999999Z07:00"), store.Time
 	case float64:
-		return strconv.AppendFloat([]byte{}, v, 'g', -1, 64)
+		text := strconv.AppendFloat([]byte{}, v, 'g', -1, 64)
+		if !bytes.ContainsAny(text, ".eIN") { // not an integer, which is another type
+			text = append(text, ".0"...)
+		}
+		return text, store.Number
+	case bool:
+		return strconv.AppendBool(nil, v), store.Truth
 	}
-	return fmt.Append(nil, v)
+	return fmt.Append(nil, v), store.Number
 }
 
 // answerError is a refusal with its code.
@@ -190,7 +206,10 @@ var dialect = &sqlstore.Dialect{
 	Literal: literal,
 	Cut: func(c *sqlstore.Column, n int) string {
 		q := quote(c.Name)
-		return fmt.Sprintf("CASE typeof(%s) WHEN 'blob' THEN CAST(lower(hex(substr(%s, 1, %d))) AS TEXT) WHEN 'text' THEN substr(%s, 1, %d) ELSE CAST(%s AS TEXT) END", q, q, n/2, q, n, q)
+		// A text may have a character 0 in it, at which substr ends; one at the
+		// beginning says that binary digits follow, since the driver takes binary
+		// values of no length for NULL.
+		return fmt.Sprintf("CASE typeof(%[1]s) WHEN 'blob' THEN char(0) || hex(substr(%[1]s, 1, %[2]d)) WHEN 'text' THEN CASE WHEN instr(CAST(%[1]s AS BLOB), x'00') THEN char(0) || hex(substr(CAST(%[1]s AS BLOB), 1, %[2]d)) ELSE substr(%[1]s, 1, %[3]d) END ELSE %[1]s END", q, n/2, n)
 	},
 	Key: func(c *sqlstore.Column) string {
 		q := quote(c.Name)

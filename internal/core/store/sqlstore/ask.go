@@ -11,6 +11,7 @@ import (
 
 	"neighbour/internal/core/sqlscript"
 	"neighbour/internal/core/store"
+	"neighbour/internal/core/words"
 )
 
 // Language is what questions are asked in.
@@ -48,16 +49,13 @@ func (s *Source) Ask(ctx context.Context, q store.Question) (store.Page, error) 
 				}
 				row := store.Row{}
 				for i, v := range values {
-					row.Values = append(row.Values, value(v, p.Columns[i].Is, q.Wide))
+					row.Values = append(row.Values, value(v, formIn(c, i, p.Columns[i].Is), q.Wide))
 				}
 				p.Rows = append(p.Rows, row)
 				return true
 			})
 			if err == nil && len(p.Columns) == 0 {
-				p.Says = fmt.Sprintf("%d rows changed", affected)
-				if affected == 1 {
-					p.Says = "1 row changed"
-				}
+				p.Says = d.says(statement, affected)
 			}
 			return err
 		}
@@ -77,6 +75,15 @@ func (s *Source) Ask(ctx context.Context, q store.Question) (store.Page, error) 
 	})
 	p.Took = float64(time.Since(began).Microseconds()) / 1000
 	return p, err
+}
+
+// says tells what came of a statement that has no rows.
+func (d *Dialect) says(statement string, affected int64) string {
+	one, err := d.single(statement)
+	if err == nil && !slices.Contains([]string{"INSERT", "UPDATE", "DELETE", "REPLACE", "MERGE", "WITH", "COPY", "LOAD"}, one.First()) {
+		return "done"
+	}
+	return words.Count(int(affected), "row") + " changed"
 }
 
 // writesFile finds what has a server write a file.

@@ -16,11 +16,7 @@ func (s *Source) Describe(ctx context.Context, collection string) (store.Page, e
 	add := func(texts ...string) {
 		var r store.Row
 		for _, t := range texts {
-			v := store.Value{Text: t, Is: store.Text}
-			if t == "" {
-				v = store.NullValue
-			}
-			r.Values = append(r.Values, v)
+			r.Values = append(r.Values, store.Value{Text: t, Is: store.Text})
 		}
 		p.Rows = append(p.Rows, r)
 	}

@@ -22,7 +22,7 @@ func (s *Source) Item(ctx context.Context, collection, key string) (store.Item, 
 		found := false
 		_, err = c.Run(ctx, "SELECT "+s.columns(t, store.ValueLimit)+" FROM "+t.sql+" WHERE "+same+" LIMIT 1", nil, func(values [][]byte) bool {
 			found = true
-			row := t.row(values, store.ValueLimit)
+			row := t.row(c, values, store.ValueLimit)
 			for i, v := range row.Values {
 				item.Fields = append(item.Fields, store.Field{Column: t.Columns[i].Column, Value: v})
 			}
@@ -95,7 +95,7 @@ func (s *Source) follow(ctx context.Context, c Conn, t *table, item *store.Item)
 			continue
 		}
 		_, err = c.Run(ctx, "SELECT "+s.columns(there, 60)+" FROM "+there.sql+" WHERE "+strings.Join(same, " AND ")+" LIMIT 1", nil, func(values [][]byte) bool {
-			row := there.row(values, 60)
+			row := there.row(c, values, 60)
 			to.Key = row.Key
 			for i, v := range row.Values { // what it is called: its first text
 				if target.Columns[i].Is == store.Text && v.Is == store.Text && v.Text != "" {

@@ -2,6 +2,7 @@ package sqlstore
 
 import (
 	"context"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -99,7 +100,7 @@ func (s *Source) page(ctx context.Context, c Conn, t *table, q store.Query) (sto
 	statement += fmt.Sprintf(" LIMIT %d", q.Limit+1)
 	_, err := c.Run(ctx, statement, nil, func(values [][]byte) bool {
 		if p.More = len(p.Rows) == q.Limit; !p.More {
-			p.Rows = append(p.Rows, t.row(values, q.Wide))
+			p.Rows = append(p.Rows, t.row(c, values, q.Wide))
 		}
 		return true
 	})
@@ -141,14 +142,14 @@ func (s *Source) expression(c *Column, wide int) string {
 }
 
 // row makes a row of what the server answers.
-func (t *table) row(values [][]byte, wide int) store.Row {
+func (t *table) row(c Conn, values [][]byte, wide int) store.Row {
 	r := store.Row{}
-	if n := len(t.Key); n > 0 {
+	n := len(t.Key)
+	if n > 0 {
 		r.Key = keyOf(values[:n])
-		values = values[n:]
 	}
-	for i, v := range values {
-		r.Values = append(r.Values, value(v, t.Columns[i].Is, wide))
+	for i, v := range values[n:] {
+		r.Values = append(r.Values, value(v, formIn(c, n+i, t.Columns[i].Is), wide))
 	}
 	return r
 }
@@ -160,6 +161,22 @@ func keyOf(values [][]byte) string {
 	}
 	b, _ := json.Marshal(parts)
 	return string(b)
+}
+
+// formIn tells of what sort a value is in a column of a form: with servers whose
+// values have types of their own, it is a text in one of texts, and so on.
+func formIn(c Conn, i int, column store.Form) store.Form {
+	typed, ok := c.(Typed)
+	if !ok {
+		return column
+	}
+	switch is := typed.Forms()[i]; {
+	case is == store.Number && column == store.Truth,
+		is == store.Text && (column == store.JSON || column == store.Time):
+		return column
+	default:
+		return is
+	}
 }
 
 // value makes a value of what the server answers.
@@ -181,6 +198,9 @@ func value(v []byte, is store.Form, wide int) store.Value {
 		}
 	}
 	out.Text = string(v)
+	if !utf8.Valid(v) { // a text that is none
+		out.Is, out.Text = store.Binary, hex.EncodeToString(v)
+	}
 	return out
 }
 

@@ -28,6 +28,14 @@ type Conn interface {
 	Close() error
 }
 
+// Typed is implemented by connections to servers whose values have types of their
+// own, whatever the column's is.
+type Typed interface {
+	// Forms tells of what sort the values of the row are that is read now; binary
+	// ones are hexadecimal digits.
+	Forms() []store.Form
+}
+
 // Server is what differs from server to server.
 type Server interface {
 	// Connect opens a connection to one of the databases.
