@@ -116,6 +116,9 @@ func (c *Client) send(ctx context.Context, method, path string, body any) (*http
 		return nil, strange
 	}
 	if err != nil {
+		if errors.Is(ctx.Err(), context.Canceled) { // by who asked
+			return nil, context.Cause(ctx)
+		}
 		return nil, fmt.Errorf("%w: %w", ErrLost, errors.Unwrap(err))
 	}
 	if v := resp.Header.Get(versionHeader); v != Version {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
 	"compress/gzip"
 	"context"
 	"errors"
@@ -77,18 +78,73 @@ dump of PostgreSQL or MariaDB take the place of those that are there.`,
 			}
 			in := &counted{r: cmd.InOrStdin()}
 			script := bufio.NewReader(in)
-			c.Stdin = script
-			if head, _ := script.Peek(2); len(head) == 2 && head[0] == 0x1f && head[1] == 0x8b { // RFC 1952, section 2.3.1
+			whole := &scriptReader{r: script, stop: func() { _ = c.Process.Kill() }}
+			c.Stdin = whole
+			head, _ := script.Peek(2)
+			if len(head) == 0 {
+				return errors.New("standard input is empty; there is nothing to load")
+			}
+			if len(head) == 2 && head[0] == 0x1f && head[1] == 0x8b { // RFC 1952, section 2.3.1
 				unpacked, err := gzip.NewReader(script)
 				if err != nil {
 					return err
 				}
-				c.Stdin = unpacked
+				whole.r = unpacked
 			}
 			c.Stdout = a.raw
-			return a.dumping(cmd.Context(), c, in, size)
+			err = a.dumping(cmd.Context(), c, in, size)
+			if whole.problem != nil {
+				return fmt.Errorf("after %s: %w", words.Bytes(uint64(in.n.Load())), whole.problem)
+			}
+			return err
 		},
 	}
+}
+
+// endings are how dumps end that begin with a line.
+var endings = []struct{ begins, ends string }{
+	{"-- PostgreSQL database dump", "-- PostgreSQL database dump complete"},
+	{"-- MariaDB dump", "-- Dump completed"},
+	{"-- MySQL dump", "-- Dump completed"},
+	{"PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;", "COMMIT;"},
+}
+
+// scriptReader reads a script. When that can't be read to its end, or is a dump of
+// which the end is missing, the client is killed before it hears of an end: it would
+// keep what it has got by then.
+type scriptReader struct {
+	r          io.Reader
+	stop       func()
+	head, tail []byte
+	problem    error
+}
+
+func (s *scriptReader) Read(b []byte) (int, error) {
+	n, err := s.r.Read(b)
+	s.head = append(s.head, b[:min(n, 1024-len(s.head))]...)
+	s.tail = append(s.tail, b[max(0, n-1024):n]...)
+	s.tail = s.tail[max(0, len(s.tail)-1024):]
+	switch {
+	case err == nil:
+		return n, nil
+	case err != io.EOF:
+		s.problem = fmt.Errorf("the script can't be read: %w", err)
+	case s.cutOff():
+		s.problem = errors.New("the dump is cut off: its end is missing")
+	default:
+		return n, err
+	}
+	s.stop()
+	return n, s.problem
+}
+
+func (s *scriptReader) cutOff() bool {
+	for _, e := range endings {
+		if bytes.Contains(s.head, []byte(e.begins)) {
+			return !bytes.Contains(s.tail, []byte(e.ends))
+		}
+	}
+	return false
 }
 
 // dumper returns one of the commands of a kind.Dumper, ready to be run.

@@ -153,6 +153,16 @@ index,odd_words,unique index,"(words, number)"
 		out, err = load(packed)
 		require.NoError(t, err, out)
 		assert.Equal(t, "2", p.query(d.driver, "select count(*) from loan"))
+		for what, script := range map[string]string{"can't be read": packed[:len(packed)-40], "is cut off": p.must("dump", "ledger")[:1500], "is empty": ""} {
+			out, err = load(script)
+			assert.Error(t, err)
+			assert.Contains(t, out, what)
+		}
+		if name == "postgres" { // whose tables are made in transactions, too
+			assert.Equal(t, "2", p.query(d.driver, "select count(*) from loan"))
+		} else {
+			_, _ = load(packed)
+		}
 		out, err = load("insert into loan values (3, '2026-01-01', 'x');\nnonsense;")
 		assert.Error(t, err)
 		assert.Contains(t, strings.ToLower(out), "nonsense")

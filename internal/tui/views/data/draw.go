@@ -171,6 +171,9 @@ func (v *screen) head() string {
 			if w := v.pages[0].Where; w != "" {
 				parts = append(parts, w)
 			}
+			if last := v.pages[len(v.pages)-1]; last.More && last.Next == "" {
+				parts = append(parts, fmt.Sprintf("the first %d; / finds others", len(v.rows())))
+			}
 		}
 	}
 	text := left + "   " + t.Paint(ui.Faint, display.Plain(strings.Join(parts, " · ")))
