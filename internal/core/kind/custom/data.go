@@ -23,7 +23,9 @@ import (
 )
 
 // Source returns a look by the declared commands.
-func (h holding) Source(in *kind.Instance) (store.Source, error) { return &source{kind: h.kind, in: in}, nil }
+func (h holding) Source(in *kind.Instance) (store.Source, error) {
+	return &source{kind: h.kind, in: in}, nil
+}
 
 // holding is the part of a kind that declares how one looks into its services.
 type holding struct{ kind Kind }

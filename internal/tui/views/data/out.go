@@ -32,30 +32,52 @@ func (v *screen) out() tea.Cmd {
 		case v.answer != nil && v.asked == "":
 			// The structure is soon read again.
 		case v.answer != nil:
-			add("the answer as "+form+", to a file", func() tea.Cmd { return v.write(form, v.again) })
+			add("the answer as "+form+", to a file", func() tea.Cmd { return v.save(form, v.again) })
 		default:
 			what := "the whole collection"
 			if v.place.where != "" {
 				what = "all of these items"
 			}
-			add(what+" as "+form+", to a file", func() tea.Cmd { return v.write(form, v.all) })
+			add(what+" as "+form+", to a file", func() tea.Cmd { return v.save(form, v.all) })
 		}
 	}
-	add("copy the rows that are here as CSV", func() tea.Cmd {
-		var b strings.Builder
-		if err := (store.CSV{}).Write(&b, v.columns(), v.rows()); err != nil {
-			v.Say(err.Error(), true)
-			return nil
+	shown := store.Page{Columns: v.columns(), Rows: v.rows()}
+	if v.answer == nil && len(v.pages) > 0 {
+		shown.Inserts = v.pages[0].Inserts
+	}
+	for _, form := range []string{"CSV", "JSON", "SQL"} {
+		if form != "SQL" || shown.Inserts != nil {
+			add("copy the rows that are here as "+form, func() tea.Cmd { return v.copyRows(form, shown) })
 		}
-		says := words.Count(len(v.rows()), "row") + " copied"
-		if n := store.CutValues(v.rows()); n > 0 {
-			says += "; " + words.Count(n, "value") + " cut, as the list has them"
-		}
-		v.Say(says, false)
-		return tea.SetClipboard(b.String())
-	})
+	}
 	v.Show(&panel.Menu{Env: v.Env, Title: "Write what is shown", Choices: func() []panel.Choice { return choices }})
 	return nil
+}
+
+// copyRows copies rows as they are here, their long values cut.
+func (v *screen) copyRows(form string, p store.Page) tea.Cmd {
+	var b strings.Builder
+	if err := write(&b, form, p, false); err != nil {
+		v.Say(err.Error(), true)
+		return nil
+	}
+	says := words.Count(len(p.Rows), "row") + " copied"
+	if n := store.CutValues(p.Rows); n > 0 {
+		says += "; " + words.Count(n, "value") + " cut, as the list has them"
+	}
+	v.Say(says, false)
+	return tea.SetClipboard(b.String())
+}
+
+// write writes a page in a form; bare leaves the columns' names out.
+func write(w io.Writer, form string, p store.Page, bare bool) error {
+	switch form {
+	case "CSV":
+		return store.CSV{Bare: bare}.Write(w, p.Columns, p.Rows)
+	case "SQL":
+		return store.WriteInserts(w, p)
+	}
+	return store.WriteObjects(w, p.Columns, p.Rows)
 }
 
 // all returns what gives all items of the place, some at a time.
@@ -103,9 +125,9 @@ func (v *screen) again() func(context.Context, *api.Client, func(store.Page) err
 	}
 }
 
-// write writes rows into a new file in the folder that the screen was started in, and
+// save writes rows into a new file in the folder that the screen was started in, and
 // says where it went.
-func (v *screen) write(form string, rows func() func(context.Context, *api.Client, func(store.Page) error) error) tea.Cmd {
+func (v *screen) save(form string, rows func() func(context.Context, *api.Client, func(store.Page) error) error) tea.Cmd {
 	name := v.Overview.Project + "-" + v.place.service
 	if c := v.current(); c != nil && v.answer == nil {
 		name += "-" + c.Title
@@ -126,13 +148,7 @@ func (v *screen) write(form string, rows func() func(context.Context, *api.Clien
 			return each(ctx, client, func(p store.Page) error {
 				first := n == 0
 				n, cut = n+len(p.Rows), cut+store.CutValues(p.Rows)
-				switch form {
-				case "CSV":
-					return store.CSV{Bare: !first}.Write(w, p.Columns, p.Rows)
-				case "SQL":
-					return store.WriteInserts(w, p)
-				}
-				return store.WriteObjects(w, p.Columns, p.Rows)
+				return write(w, form, p, !first)
 			})
 		})
 		return view.Later(func() tea.Cmd {
