@@ -45,9 +45,9 @@ unit: ## everything but the tests of the built program
 	scripts/packages.sh test
 	$(TEST) -timeout 25m $$($(GO) list ./... | grep -v /internal/e2e)
 
-test: ## everything but the faults, with the packages that it needs
+test: ## every test, without the race detector, which unit and e2e have
 	scripts/packages.sh test
-	$(TEST) -timeout 25m -parallel 8 -skip '^TestFaults$$' ./...
+	RACE=elsewhere scripts/test.sh -timeout 25m -parallel 8 ./...
 
 e2e: ## the tests of the built program, faults included, as an ordinary user
 	scripts/packages.sh test

@@ -102,7 +102,7 @@ restart = { most = 2, within = "30s" }
 run = "sh -c 'trap : TERM; trap \"echo bye; exit 0\" USR1; while :; do sleep 0.05; done'"
 stop = { signal = "USR1" }
 `)
-	p.must("start")
+	p.must("start", "--no-wait") // one is always about to start
 	require.Eventually(t, func() bool { return strings.Count(p.must("logs", "always"), "turn") > 2 }, 10*time.Second, 50*time.Millisecond)
 	assert.Regexp(t, `^exit 7 after 1\.\d s$`, p.until("never", "failed").Reason)
 	loop := p.until("loop", "failed")
