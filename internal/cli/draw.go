@@ -100,6 +100,9 @@ func (w *wantedDrawing) complete(what string) error {
 			w.format = draw.Formats[0]
 		}
 	}
+	if w.format != ending && !slices.Contains(draw.Formats, w.format) {
+		return usageError{fmt.Errorf("--format %s: there are %s", w.format, strings.Join(draw.Formats, " and "))}
+	}
 	if !slices.Contains(draw.Formats, w.format) {
 		return usageError{fmt.Errorf("%q says no format; end the file's name with .svg or .pdf, or write --format", w.out)}
 	}

@@ -34,6 +34,8 @@ func misread(cmd *cobra.Command, args []string, err error) error {
 		}
 	case takes == "" && len(args) > 0:
 		err = fmt.Errorf("%s takes no names, and there is %q", cmd.Name(), args[0])
+	case !service && takes != "" && strings.HasPrefix(err.Error(), "accepts "):
+		err = fmt.Errorf("%s takes %s, and %s", cmd.Name(), takes, given(args))
 	case service && len(args) == 0:
 		err = fmt.Errorf("%s needs the name of a service", cmd.Name())
 	case service && len(args) > 1:
@@ -73,4 +75,15 @@ func misflagged(cmd *cobra.Command, err error) error {
 		err = fmt.Errorf("%s: %q is %s", option(invalid.GetFlag()), invalid.GetValue(), what)
 	}
 	return usageError{fmt.Errorf("%w (see: %s --help)", err, cmd.CommandPath())}
+}
+
+// given says which arguments there are.
+func given(args []string) string {
+	switch len(args) {
+	case 0:
+		return "nothing was given"
+	case 1:
+		return fmt.Sprintf("%q was given", args[0])
+	}
+	return fmt.Sprintf("%d were given: %s", len(args), strings.Join(args, " "))
 }
