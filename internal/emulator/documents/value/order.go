@@ -307,3 +307,29 @@ func (n number) compare(o number) int {
 	}
 	return cmp.Compare(n.float, o.float)
 }
+
+// Elements calls each with the elements of an array, or the values of a document, and
+// their names, until that returns false. The document must have been validated.
+func Elements(document []byte, each func(name string, v bson.RawValue) bool) {
+	for rest := members(document); ; {
+		e, after, more := next(rest)
+		if !more || !each(string(e.name), e.value) {
+			return
+		}
+		rest = after
+	}
+}
+
+// Member returns a member of a document, and whether it has that.
+func Member(document []byte, name string) (v bson.RawValue, ok bool) {
+	for rest := members(document); ; {
+		e, after, more := next(rest)
+		if !more {
+			return v, false
+		}
+		if string(e.name) == name {
+			return e.value, true
+		}
+		rest = after
+	}
+}

@@ -185,3 +185,41 @@ func TestInteger(t *testing.T) {
 		assert.False(t, ok, v)
 	}
 }
+
+// What is valid can be compared and written as a key; all else is refused.
+func TestValidate(t *testing.T) {
+	rapid.Check(t, func(r *rapid.T) {
+		b, err := bson.Marshal(bson.D{{Key: "a", Value: anyValue(3).Draw(r, "value")}})
+		require.NoError(r, err)
+		require.NoError(r, value.Validate(b))
+		require.Error(r, value.Validate(b[:len(b)-1]))
+	})
+	deep := []byte{5, 0, 0, 0, 0}
+	for range value.MostDeep + 1 {
+		deep, _ = bson.Marshal(bson.D{{Key: "a", Value: bson.Raw(deep)}})
+	}
+	assert.ErrorContains(t, value.Validate(deep), "nested deeper than 200")
+	assert.NoError(t, value.Validate(deep[7:len(deep)-1]))
+	assert.ErrorContains(t, value.Validate(make([]byte, 17<<20)), "larger than")
+}
+
+func FuzzValidate(f *testing.F) {
+	for _, v := range []any{"x", bson.A{1, bson.D{{Key: "b", Value: 2.5}}}, bson.CodeWithScope{Code: "x", Scope: bson.D{}}, bson.Regex{Pattern: "a", Options: "i"}, bson.DBPointer{DB: "a"}, bson.Binary{Subtype: 2, Data: []byte{1}}, decimal("1E-30")} {
+		b, err := bson.Marshal(bson.D{{Key: "a", Value: v}})
+		require.NoError(f, err)
+		f.Add(b)
+	}
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if value.Validate(b) != nil {
+			return
+		}
+		d := bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: b}
+		require.Zero(t, value.Compare(d, d))
+		value.Elements(b, func(name string, v bson.RawValue) bool {
+			require.NotEmpty(t, value.Key(v))
+			_ = value.String(v)
+			value.Integer(v)
+			return true
+		})
+	})
+}
