@@ -69,6 +69,7 @@ fuzz: ## each fuzz test for a few seconds; longer with FUZZ=10m
 	$(GO) test -run '^$$' -fuzz '^FuzzRequests$$' -fuzztime $(FUZZ) ./internal/api
 	$(GO) test -run '^$$' -fuzz '^FuzzValidate$$' -fuzztime $(FUZZ) ./internal/emulator/documents/value
 	$(GO) test -run '^$$' -fuzz '^FuzzParse$$' -fuzztime $(FUZZ) ./internal/emulator/documents/query
+	$(GO) test -run '^$$' -fuzz '^FuzzRead$$' -fuzztime $(FUZZ) ./internal/emulator/documents/wire
 
 bench: build ## how fast it is, with the limits
 	scripts/packages.sh bench
