@@ -69,3 +69,36 @@ func candidates(v bson.RawValue, path []string, visit func(v bson.RawValue, foun
 		return stop
 	})
 }
+
+// Extreme returns what a document is sorted by: the smallest of the values to which a
+// path leads and, for arrays, of their elements; or the largest. An array without
+// elements comes before null, and what isn't there is null.
+func Extreme(document bson.Raw, path []string, largest bool) bson.RawValue {
+	out := value.Null
+	some := false
+	take := func(v bson.RawValue) {
+		if d := value.Compare(v, out); !some || largest && d > 0 || !largest && d < 0 {
+			out, some = v, true
+		}
+	}
+	walk(bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: document}, path, func(v bson.RawValue, found bool) bool {
+		switch {
+		case !found:
+			take(value.Null)
+		case v.Type == bson.TypeArray:
+			empty := true
+			value.Elements(v.Value, func(_ string, e bson.RawValue) bool {
+				take(e)
+				empty = false
+				return true
+			})
+			if empty {
+				take(bson.RawValue{Type: bson.TypeUndefined})
+			}
+		default:
+			take(v)
+		}
+		return false
+	})
+	return out
+}
