@@ -102,3 +102,17 @@ func Extreme(document bson.Raw, path []string, largest bool) bson.RawValue {
 	})
 	return out
 }
+
+// Values calls do with the values to which a path leads, and with the elements of
+// those that are arrays in their place.
+func Values(document bson.Raw, path []string, do func(bson.RawValue)) {
+	walk(bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: document}, path, func(v bson.RawValue, found bool) bool {
+		switch {
+		case found && v.Type == bson.TypeArray:
+			value.Elements(v.Value, func(_ string, e bson.RawValue) bool { do(e); return true })
+		case found:
+			do(v)
+		}
+		return false
+	})
+}
