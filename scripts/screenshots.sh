@@ -102,7 +102,7 @@ for _ in $(seq 8); do
   "$binary" -C "$quiet" start >/dev/null 2>&1
 done
 picture starts 142 38 dark "8 of 8 ready" "4 wait1 Down Down Down Down g wait1" -- -C "$quiet"
-picture usage 142 38 dark "8 of 8 ready" "6 wait40 Down Down wait1" -- -C "$quiet"
+picture usage 142 38 dark "8 of 8 ready" "6 wait40 Up Up Up Up Up Up Up Up Down Down wait1" -- -C "$quiet"
 for errand in members overdue members "--yes remind" overdue; do
   "$binary" -C "$quiet" run $errand >/dev/null 2>&1
 done

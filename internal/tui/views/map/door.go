@@ -158,7 +158,11 @@ func (v *mapView) facts(s api.Status, width int) []string {
 	var out []string
 	row := func(name, value string, in ui.Ink) {
 		// An address is of no use with its end cut off.
-		for _, l := range strings.Split(ansi.Hardwrap(display.Plain(value), width-label, true), "\n") {
+		lines := strings.Split(ansi.Hardwrap(display.Plain(value), width-label, true), "\n")
+		if strings.Contains(value, " ") { // words, and no address
+			lines = display.Wrap(display.Plain(value), width-label)
+		}
+		for _, l := range lines {
 			text := t.Paint(in, l)
 			if strings.HasPrefix(value, "http://") || strings.HasPrefix(value, "https://") {
 				// Terminals that can't follow links leave them out (OSC 8).
