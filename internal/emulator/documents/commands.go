@@ -12,6 +12,7 @@ import (
 
 	"neighbour/internal/emulator/documents/engine"
 	"neighbour/internal/emulator/documents/fault"
+	"neighbour/internal/emulator/documents/projection"
 	"neighbour/internal/emulator/documents/query"
 	"neighbour/internal/emulator/documents/value"
 	"neighbour/internal/emulator/documents/wire"
@@ -24,7 +25,7 @@ var commands = map[string]func(*Server, context.Context, *command) (bson.D, erro
 	"endSessions": func(*Server, context.Context, *command) (bson.D, error) { return bson.D{}, nil },
 	"buildInfo":   buildInfo, "buildinfo": buildInfo,
 	"find": find, "getMore": getMore, "killCursors": killCursors, "count": count, "distinct": distinct,
-	"insert": insert, "update": change, "delete": remove,
+	"insert": insert, "findAndModify": findAndModify, "findandmodify": findAndModify, "update": change, "delete": remove,
 	"create": create, "drop": drop, "dropDatabase": dropDatabase, "listDatabases": listDatabases, "listCollections": listCollections,
 }
 
@@ -54,7 +55,7 @@ const (
 )
 
 func find(s *Server, ctx context.Context, c *command) (bson.D, error) {
-	if err := c.only("filter sort skip limit batchSize singleBatch allowDiskUse noCursorTimeout", "projection hint collation max min returnKey showRecordId tailable awaitData oplogReplay allowPartialResults"); err != nil {
+	if err := c.only("filter sort projection skip limit batchSize singleBatch allowDiskUse noCursorTimeout", "hint collation max min returnKey showRecordId tailable awaitData oplogReplay allowPartialResults"); err != nil {
 		return nil, err
 	}
 	space, err := c.space()
@@ -67,6 +68,8 @@ func find(s *Server, ctx context.Context, c *command) (bson.D, error) {
 	f.Filter, err = c.part("filter")
 	note(err)
 	f.Sort, err = c.part("sort")
+	note(err)
+	wanted, err := c.part("projection")
 	note(err)
 	f.Skip, err = c.number("skip", 0)
 	note(err)
@@ -84,17 +87,20 @@ func find(s *Server, ctx context.Context, c *command) (bson.D, error) {
 			return nil, &fault.Error{Code: 51024, Name: "Location51024", Message: fmt.Sprintf("BSON field '%s' value must be >= 0, actual value '%d'", name, n)}
 		}
 	}
-	cursor, err := s.engine.Open(ctx, space, f)
-	if err != nil {
+	o := &openCursor{space: space}
+	if o.shown, err = projection.Parse(wanted); err != nil {
 		return nil, err
 	}
-	all, more, err := cursor.Next(ctx, int(min(size, 1<<30)), batchBytes)
+	if o.cursor, err = s.engine.Open(ctx, space, f); err != nil {
+		return nil, err
+	}
+	all, more, err := o.next(ctx, size)
 	if err != nil {
 		return nil, err
 	}
 	id := int64(0)
 	if more && !single {
-		id = s.keep(cursor, space)
+		id = s.keep(o)
 	}
 	return batch("firstBatch", id, space, all), nil
 }
@@ -128,7 +134,7 @@ func getMore(s *Server, ctx context.Context, c *command) (bson.D, error) {
 	}
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	all, more, err := o.cursor.Next(ctx, int(min(size, 1<<30)), batchBytes)
+	all, more, err := o.next(ctx, size)
 	if err != nil || !more {
 		s.forget(id)
 		id = 0
@@ -336,6 +342,74 @@ func (s *Server) updateOne(ctx context.Context, space engine.Space, c *command) 
 		}
 	}
 	return s.engine.Update(ctx, space, u)
+}
+
+func findAndModify(s *Server, ctx context.Context, c *command) (bson.D, error) {
+	if err := c.only("query sort remove update new fields upsert arrayFilters bypassDocumentValidation", "collation hint"); err != nil {
+		return nil, err
+	}
+	space, err := c.space()
+	if err != nil {
+		return nil, err
+	}
+	var u engine.Update
+	var problems []error
+	note := func(err error) { problems = append(problems, err) }
+	u.Filter, err = c.part("query")
+	note(err)
+	sort, err := c.part("sort")
+	note(err)
+	fields, err := c.part("fields")
+	note(err)
+	gone, err := c.truth("remove", false)
+	note(err)
+	after, err := c.truth("new", false)
+	note(err)
+	u.Upsert, err = c.truth("upsert", false)
+	note(err)
+	if v, ok := c.lookup("arrayFilters"); ok && !empty(v) {
+		u.Filters, err = c.list("arrayFilters")
+		note(err)
+	}
+	if err := errors.Join(problems...); err != nil {
+		return nil, err
+	}
+	var given bool
+	u.Update, given = c.lookup("update")
+	switch {
+	case gone == given:
+		return nil, fault.FailedToParse("Either an update or remove=true must be specified")
+	case gone && (after || u.Upsert):
+		return nil, fault.FailedToParse("Cannot specify both remove=true and new or upsert; 'remove' always returns the deleted document")
+	}
+	shown, err := projection.Parse(fields)
+	if err != nil {
+		return nil, err
+	}
+	done, err := s.engine.Modify(ctx, space, u, sort, gone)
+	if err != nil {
+		return nil, err
+	}
+	n := int32(0)
+	if done.Before != nil || done.Upserted.Type != 0 {
+		n = 1
+	}
+	about := bson.D{{Key: "n", Value: n}}
+	if !gone {
+		about = append(about, bson.E{Key: "updatedExisting", Value: done.Before != nil})
+	}
+	if done.Upserted.Type != 0 {
+		about = append(about, bson.E{Key: "upserted", Value: done.Upserted})
+	}
+	document := done.Before
+	if after {
+		document = done.After
+	}
+	var answer any
+	if document != nil {
+		answer = shown.Apply(document)
+	}
+	return bson.D{{Key: "lastErrorObject", Value: about}, {Key: "value", Value: answer}}, nil
 }
 
 func remove(s *Server, ctx context.Context, c *command) (bson.D, error) {

@@ -17,6 +17,7 @@ import (
 
 	"neighbour/internal/emulator/documents/engine"
 	"neighbour/internal/emulator/documents/fault"
+	"neighbour/internal/emulator/documents/projection"
 	"neighbour/internal/emulator/documents/wire"
 )
 
@@ -37,8 +38,18 @@ type Server struct {
 type openCursor struct {
 	mu     sync.Mutex // one batch at a time
 	cursor *engine.Cursor
+	shown  *projection.Projection
 	space  engine.Space
 	used   time.Time
+}
+
+// next returns the documents that follow, at most size of them.
+func (o *openCursor) next(ctx context.Context, size int64) (all []bson.Raw, more bool, err error) {
+	all, more, err = o.cursor.Next(ctx, int(min(size, 1<<30)), batchBytes)
+	for i := range all {
+		all[i] = o.shown.Apply(all[i])
+	}
+	return all, more, err
 }
 
 // cursorIdle is how long a cursor stays open that nobody uses.
@@ -150,7 +161,7 @@ func refusal(err error) bson.Raw {
 }
 
 // keep keeps a cursor for a client that will ask for more, and returns its number.
-func (s *Server) keep(c *engine.Cursor, space engine.Space) int64 {
+func (s *Server) keep(kept *openCursor) int64 {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for id, o := range s.cursors {
@@ -159,7 +170,8 @@ func (s *Server) keep(c *engine.Cursor, space engine.Space) int64 {
 		}
 	}
 	s.next++
-	s.cursors[s.next] = &openCursor{cursor: c, space: space, used: time.Now()}
+	kept.used = time.Now()
+	s.cursors[s.next] = kept
 	return s.next
 }
 

@@ -123,6 +123,21 @@ func TestClient(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, [3]int64{1, 1, 1}, [3]int64{written.InsertedCount, written.ModifiedCount, written.DeletedCount})
 
+	// One is found and changed at once.
+	var found bson.M
+	require.NoError(t, tools.FindOneAndUpdate(ctx, bson.M{"price": bson.M{"$gt": 0}}, bson.M{"$set": bson.M{"lent": true}}, options.FindOneAndUpdate().SetSort(bson.M{"price": -1}).SetProjection(bson.M{"name": 1})).Decode(&found))
+	assert.Equal(t, bson.M{"_id": int32(2), "name": "ladder"}, found)
+	require.NoError(t, tools.FindOneAndUpdate(ctx, bson.M{"lent": true}, bson.M{"$inc": bson.M{"times": 1}}, options.FindOneAndUpdate().SetReturnDocument(options.After).SetProjection(bson.M{"times": 1, "_id": 0})).Decode(&found))
+	assert.Equal(t, int32(1), found["times"])
+	found = nil
+	require.NoError(t, tools.FindOneAndUpdate(ctx, bson.M{"_id": 30}, bson.M{"$set": bson.M{"name": "new"}}, options.FindOneAndUpdate().SetUpsert(true).SetReturnDocument(options.After)).Decode(&found))
+	assert.Equal(t, bson.M{"_id": int32(30), "name": "new"}, found)
+	require.NoError(t, tools.FindOneAndReplace(ctx, bson.M{"_id": 30}, bson.M{"name": "newer"}).Decode(&found))
+	assert.Equal(t, "new", found["name"])
+	require.NoError(t, tools.FindOneAndDelete(ctx, bson.M{"_id": 30}).Decode(&found))
+	assert.Equal(t, "newer", found["name"])
+	assert.ErrorIs(t, tools.FindOneAndDelete(ctx, bson.M{"_id": 30}).Err(), mongo.ErrNoDocuments)
+
 	gone, err := tools.DeleteMany(ctx, bson.M{"tags": "dear"})
 	require.NoError(t, err)
 	assert.Equal(t, int64(4), gone.DeletedCount)
@@ -152,8 +167,8 @@ func TestWhatIsNotHere(t *testing.T) {
 	require.NoError(t, err)
 	for says, do := range map[string]func() error{
 		"no such command: 'aggregate'": func() error { _, err := tools.Aggregate(ctx, mongo.Pipeline{}); return err },
-		"projection of find is not here": func() error {
-			return tools.FindOne(ctx, bson.D{}, options.FindOne().SetProjection(bson.M{"name": 1})).Err()
+		"the projection of name by": func() error {
+			return tools.FindOne(ctx, bson.D{}, options.FindOne().SetProjection(bson.M{"name": "$price"})).Err()
 		},
 		"collation of find is not here": func() error {
 			return tools.FindOne(ctx, bson.D{}, options.FindOne().SetCollation(&options.Collation{Locale: "de"})).Err()

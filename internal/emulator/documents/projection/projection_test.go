@@ -1,0 +1,63 @@
+package projection_test
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"go.mongodb.org/mongo-driver/v2/bson"
+
+	"neighbour/internal/emulator/documents/fault"
+	"neighbour/internal/emulator/documents/projection"
+	"neighbour/internal/emulator/documents/value"
+)
+
+func document(t require.TestingT, text string) bson.Raw {
+	var d bson.D
+	require.NoError(t, bson.UnmarshalExtJSON([]byte(text), false, &d), text)
+	raw, err := bson.Marshal(d)
+	require.NoError(t, err)
+	return raw
+}
+
+func TestProjections(t *testing.T) {
+	const whole = `{"_id":1,"name":"drill","size":{"w":1,"h":2},"lent":[{"to":"Ines","days":3},7,[{"to":"Mara"}],{"days":9}]}`
+	for text, stays := range map[string]string{
+		`{}`:                                  whole,
+		`{"name": 1}`:                         `{"_id":1,"name":"drill"}`,
+		`{"name": true, "_id": 0}`:            `{"name":"drill"}`,
+		`{"_id": 1}`:                          `{"_id":1}`,
+		`{"_id": 0}`:                          `{"name":"drill","size":{"w":1,"h":2},"lent":[{"to":"Ines","days":3},7,[{"to":"Mara"}],{"days":9}]}`,
+		`{"lent": 0, "size.w": false}`:        `{"_id":1,"name":"drill","size":{"h":2}}`,
+		`{"size.h": 1, "none": 1}`:            `{"_id":1,"size":{"h":2}}`,
+		`{"size.x": 1, "name.x": 1}`:          `{"_id":1,"size":{}}`,
+		`{"lent.to": 1}`:                      `{"_id":1,"lent":[{"to":"Ines"},[{"to":"Mara"}],{}]}`,
+		`{"lent.to": 0, "name": 0, "size":0}`: `{"_id":1,"lent":[{"days":3},7,[{}],{"days":9}]}`,
+		`{"size.w": 1.5, "size.h": 1}`:        `{"_id":1,"size":{"w":1,"h":2}}`,
+		`{"name": 0, "_id": 1}`:               `{"_id":1,"size":{"w":1,"h":2},"lent":[{"to":"Ines","days":3},7,[{"to":"Mara"}],{"days":9}]}`,
+	} {
+		p, err := projection.Parse(document(t, text))
+		require.NoError(t, err, text)
+		out := p.Apply(document(t, whole))
+		require.NoError(t, value.Validate(out), text)
+		b, err := bson.MarshalExtJSON(out, false, false)
+		require.NoError(t, err)
+		assert.Equal(t, stays, string(b), text)
+	}
+	for text, says := range map[string]string{
+		`{"a": 1, "b": 0}`:               "31254 Cannot do exclusion on field b in inclusion projection",
+		`{"a": 0, "b": 1}`:               "31253 Cannot do inclusion on field b in exclusion projection",
+		`{"a": 1, "a.b": 1}`:             "31250 Path collision at a.b",
+		`{"a.b": 1, "a": 1}`:             "31250 Path collision at a",
+		`{"a": {"$slice": 1}}`:           "238 the projection of a by",
+		`{"a": "$b"}`:                    "238 the projection of a by",
+		`{"a.$": 1}`:                     "238 the projection of a.$ is not here",
+		`{"a": {"$elemMatch": {"b":1}}}`: "238 ",
+	} {
+		_, err := projection.Parse(document(t, text))
+		var f *fault.Error
+		require.ErrorAs(t, err, &f, text)
+		assert.Contains(t, fmt.Sprintf("%d %s", f.Code, f.Message), says)
+	}
+}
