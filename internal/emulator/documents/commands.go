@@ -259,19 +259,36 @@ func refuse(list []engine.WriteError, index int, err error) ([]engine.WriteError
 	return list, err
 }
 
+// writes reads what commands that write several times have in common: where, what, and
+// whether the first that is refused is the last that is tried.
+func (c *command) writes(name string) (space engine.Space, all []bson.Raw, ordered bool, err error) {
+	if err = c.only(name+" ordered bypassDocumentValidation", ""); err != nil {
+		return space, nil, false, err
+	}
+	if space, err = c.space(); err != nil {
+		return space, nil, false, err
+	}
+	if all, err = c.list(name); err != nil {
+		return space, nil, false, err
+	}
+	ordered, err = c.truth("ordered", true)
+	return space, all, ordered, err
+}
+
+// inTurn makes writes one after another, and returns those that were refused.
+func inTurn(all []bson.Raw, ordered bool, write func(i int, d bson.Raw) error) (refused []engine.WriteError, err error) {
+	for i, d := range all {
+		if err := write(i, d); err != nil {
+			if refused, err = refuse(refused, i, err); err != nil || ordered {
+				return refused, err
+			}
+		}
+	}
+	return refused, nil
+}
+
 func insert(s *Server, ctx context.Context, c *command) (bson.D, error) {
-	if err := c.only("documents ordered bypassDocumentValidation", ""); err != nil {
-		return nil, err
-	}
-	space, err := c.space()
-	if err != nil {
-		return nil, err
-	}
-	all, err := c.list("documents")
-	if err != nil {
-		return nil, err
-	}
-	ordered, err := c.truth("ordered", true)
+	space, all, ordered, err := c.writes("documents")
 	if err != nil {
 		return nil, err
 	}
@@ -280,45 +297,28 @@ func insert(s *Server, ctx context.Context, c *command) (bson.D, error) {
 }
 
 func change(s *Server, ctx context.Context, c *command) (bson.D, error) {
-	if err := c.only("updates ordered bypassDocumentValidation", ""); err != nil {
-		return nil, err
-	}
-	space, err := c.space()
+	space, all, ordered, err := c.writes("updates")
 	if err != nil {
 		return nil, err
 	}
-	all, err := c.list("updates")
-	if err != nil {
-		return nil, err
-	}
-	ordered, err := c.truth("ordered", true)
-	if err != nil {
-		return nil, err
-	}
-	var refused []engine.WriteError
 	n, modified, upserted := 0, 0, bson.A{}
-	for i, d := range all {
+	refused, err := inTurn(all, ordered, func(i int, d bson.Raw) error {
 		done, err := s.updateOne(ctx, space, sub("updates", d))
 		if err != nil {
-			if refused, err = refuse(refused, i, err); err != nil {
-				return nil, err
-			}
-			if ordered {
-				break
-			}
-			continue
+			return err
 		}
 		n, modified = n+done.Matched, modified+done.Modified
 		if done.Upserted.Type != 0 {
 			n++
 			upserted = append(upserted, bson.D{{Key: "index", Value: int32(i)}, {Key: "_id", Value: done.Upserted}})
 		}
-	}
+		return nil
+	})
 	answer := bson.D{{Key: "n", Value: int32(n)}, {Key: "nModified", Value: int32(modified)}}
 	if len(upserted) > 0 {
 		answer = append(answer, bson.E{Key: "upserted", Value: upserted})
 	}
-	return written(answer, refused), nil
+	return written(answer, refused), err
 }
 
 func (s *Server) updateOne(ctx context.Context, space engine.Space, c *command) (done engine.Updated, err error) {
@@ -413,50 +413,29 @@ func findAndModify(s *Server, ctx context.Context, c *command) (bson.D, error) {
 }
 
 func remove(s *Server, ctx context.Context, c *command) (bson.D, error) {
-	if err := c.only("deletes ordered", ""); err != nil {
-		return nil, err
-	}
-	space, err := c.space()
+	space, all, ordered, err := c.writes("deletes")
 	if err != nil {
 		return nil, err
 	}
-	all, err := c.list("deletes")
-	if err != nil {
-		return nil, err
-	}
-	ordered, err := c.truth("ordered", true)
-	if err != nil {
-		return nil, err
-	}
-	var refused []engine.WriteError
 	n := 0
-	for i, d := range all {
+	refused, err := inTurn(all, ordered, func(_ int, d bson.Raw) error {
 		one := sub("deletes", d)
-		err := one.only("q limit", "collation hint")
-		var filter bson.Raw
-		limit := int64(0)
-		if err == nil {
-			filter, err = one.part("q")
+		if err := one.only("q limit", "collation hint"); err != nil {
+			return err
 		}
-		if err == nil {
-			limit, err = one.number("limit", 0)
+		filter, err := one.part("q")
+		if err != nil {
+			return err
 		}
-		deleted := 0
-		if err == nil {
-			deleted, err = s.engine.Delete(ctx, space, filter, limit == 0)
+		limit, err := one.number("limit", 0)
+		if err != nil {
+			return err
 		}
+		deleted, err := s.engine.Delete(ctx, space, filter, limit == 0)
 		n += deleted
-		if err == nil {
-			continue
-		}
-		if refused, err = refuse(refused, i, err); err != nil {
-			return nil, err
-		}
-		if ordered {
-			break
-		}
-	}
-	return written(bson.D{{Key: "n", Value: int32(n)}}, refused), nil
+		return err
+	})
+	return written(bson.D{{Key: "n", Value: int32(n)}}, refused), err
 }
 
 func create(s *Server, ctx context.Context, c *command) (bson.D, error) {

@@ -15,6 +15,7 @@ import (
 	"go.mongodb.org/mongo-driver/v2/bson"
 	"pgregory.net/rapid"
 
+	"neighbour/internal/emulator/documents/doctest"
 	"neighbour/internal/emulator/documents/engine"
 	"neighbour/internal/emulator/documents/fault"
 	"neighbour/internal/emulator/documents/query"
@@ -22,14 +23,6 @@ import (
 )
 
 var tools = engine.Space{Database: "shed", Collection: "tools"}
-
-func document(t require.TestingT, text string) bson.Raw {
-	var d bson.D
-	require.NoError(t, bson.UnmarshalExtJSON([]byte(text), false, &d), text)
-	raw, err := bson.Marshal(d)
-	require.NoError(t, err)
-	return raw
-}
 
 func open(t testing.TB, file string) *engine.Engine {
 	e, err := engine.Open(file)
@@ -41,7 +34,7 @@ func open(t testing.TB, file string) *engine.Engine {
 func insert(t require.TestingT, e *engine.Engine, texts ...string) {
 	var all []bson.Raw
 	for _, text := range texts {
-		all = append(all, document(t, text))
+		all = append(all, doctest.JSON(t, text))
 	}
 	n, refused, err := e.Insert(context.Background(), tools, all, true)
 	require.NoError(t, err)
@@ -74,13 +67,13 @@ func TestDocuments(t *testing.T) {
 	assert.Empty(t, ids(t, e, engine.Find{}, 10), "what isn't there is empty")
 	insert(t, e, `{"_id": 3, "n": 1}`, `{"n": 2, "_id": 1}`, `{"_id": 2, "n": [5, 0]}`, `{"_id": 4}`)
 	assert.Equal(t, "3 1 2 4", ids(t, e, engine.Find{}, 1), "in the order in which they came")
-	assert.Equal(t, "1", ids(t, e, engine.Find{Filter: document(t, `{"_id": 1.0}`)}, 10))
-	assert.Equal(t, "4 2 3 1", ids(t, e, engine.Find{Sort: document(t, `{"n": 1}`)}, 3))
-	assert.Equal(t, "2 1 3 4", ids(t, e, engine.Find{Sort: document(t, `{"n": -1}`)}, 3))
-	assert.Equal(t, "2 3", ids(t, e, engine.Find{Sort: document(t, `{"n": 1, "_id": -1}`), Skip: 1, Limit: 2}, 1))
+	assert.Equal(t, "1", ids(t, e, engine.Find{Filter: doctest.JSON(t, `{"_id": 1.0}`)}, 10))
+	assert.Equal(t, "4 2 3 1", ids(t, e, engine.Find{Sort: doctest.JSON(t, `{"n": 1}`)}, 3))
+	assert.Equal(t, "2 1 3 4", ids(t, e, engine.Find{Sort: doctest.JSON(t, `{"n": -1}`)}, 3))
+	assert.Equal(t, "2 3", ids(t, e, engine.Find{Sort: doctest.JSON(t, `{"n": 1, "_id": -1}`), Skip: 1, Limit: 2}, 1))
 	assert.Equal(t, "1 2", ids(t, e, engine.Find{Skip: 1, Limit: 2}, 1))
 
-	n, refused, err := e.Insert(ctx, tools, []bson.Raw{document(t, `{"_id": 9}`), document(t, `{"_id": 3.0}`), document(t, `{"_id": [1]}`), document(t, `{"_id": 10}`)}, false)
+	n, refused, err := e.Insert(ctx, tools, []bson.Raw{doctest.JSON(t, `{"_id": 9}`), doctest.JSON(t, `{"_id": 3.0}`), doctest.JSON(t, `{"_id": [1]}`), doctest.JSON(t, `{"_id": 10}`)}, false)
 	require.NoError(t, err)
 	assert.Equal(t, 2, n)
 	require.Len(t, refused, 2)
@@ -90,7 +83,7 @@ func TestDocuments(t *testing.T) {
 	assert.Equal(t, int32(53), refused[1].Err.Code)
 
 	change := func(filter, text string, many, upsert bool) (engine.Updated, error) {
-		return e.Update(ctx, tools, engine.Update{Filter: document(t, filter), Update: bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: document(t, text)}, Many: many, Upsert: upsert})
+		return e.Update(ctx, tools, engine.Update{Filter: doctest.JSON(t, filter), Update: bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: doctest.JSON(t, text)}, Many: many, Upsert: upsert})
 	}
 	done, err := change(`{"_id": {"$gt": 2}}`, `{"$set": {"m": 1}}`, true, false)
 	require.NoError(t, err)
@@ -100,19 +93,19 @@ func TestDocuments(t *testing.T) {
 	assert.Equal(t, engine.Updated{Matched: 1}, done)
 	_, err = change(`{}`, `{"$inc": {"n": 1}}`, true, false)
 	require.Error(t, err, "one has an array there")
-	assert.Equal(t, "3", ids(t, e, engine.Find{Filter: document(t, `{"n": 1}`)}, 9), "so none was changed")
+	assert.Equal(t, "3", ids(t, e, engine.Find{Filter: doctest.JSON(t, `{"n": 1}`)}, 9), "so none was changed")
 	done, err = change(`{"_id": 20, "a.b": 5, "c": {"$gt": 1}, "$and": [{"d": {"$eq": 6}}]}`, `{"$set": {"e": 7}, "$setOnInsert": {"f": 8}}`, false, true)
 	require.NoError(t, err)
 	assert.Equal(t, int32(20), done.Upserted.Int32())
-	assert.Equal(t, "20", ids(t, e, engine.Find{Filter: document(t, `{"_id": 20, "a.b": 5, "c": null, "d": 6, "e": 7, "f": 8}`)}, 9))
+	assert.Equal(t, "20", ids(t, e, engine.Find{Filter: doctest.JSON(t, `{"_id": 20, "a.b": 5, "c": null, "d": 6, "e": 7, "f": 8}`)}, 9))
 	done, err = change(`{"name": "new"}`, `{"x": 1}`, false, true)
 	require.NoError(t, err)
 	assert.Equal(t, bson.TypeObjectID, done.Upserted.Type)
 
-	gone, err := e.Delete(ctx, tools, document(t, `{"m": 1}`), false)
+	gone, err := e.Delete(ctx, tools, doctest.JSON(t, `{"m": 1}`), false)
 	require.NoError(t, err)
 	assert.Equal(t, 1, gone)
-	gone, err = e.Delete(ctx, tools, document(t, `{"m": 1}`), true)
+	gone, err = e.Delete(ctx, tools, doctest.JSON(t, `{"m": 1}`), true)
 	require.NoError(t, err)
 	assert.Equal(t, 3, gone)
 
@@ -159,14 +152,14 @@ func TestWritersAtOnce(t *testing.T) {
 		all.Go(func() {
 			for j := range 20 {
 				insert(t, e, fmt.Sprintf(`{"_id": %d}`, 1+i*100+j))
-				_, err := e.Update(context.Background(), tools, engine.Update{Filter: document(t, `{"_id": 0}`), Update: bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: document(t, `{"$inc": {"n": 1}}`)}})
+				_, err := e.Update(context.Background(), tools, engine.Update{Filter: doctest.JSON(t, `{"_id": 0}`), Update: bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: doctest.JSON(t, `{"$inc": {"n": 1}}`)}})
 				assert.NoError(t, err)
-				ids(t, e, engine.Find{Sort: document(t, `{"_id": -1}`)}, 50)
+				ids(t, e, engine.Find{Sort: doctest.JSON(t, `{"_id": -1}`)}, 50)
 			}
 		})
 	}
 	all.Wait()
-	assert.Equal(t, "0", ids(t, e, engine.Find{Filter: document(t, `{"n": 160}`)}, 9))
+	assert.Equal(t, "0", ids(t, e, engine.Find{Filter: doctest.JSON(t, `{"n": 160}`)}, 9))
 	assert.Len(t, strings.Fields(ids(t, e, engine.Find{}, 7)), 161)
 }
 
@@ -209,8 +202,8 @@ func TestSortedPages(t *testing.T) {
 			want = append(want, strconv.Itoa(d.id))
 		}
 		by := fmt.Sprintf(`{"a": %d, "b": 1}`, map[bool]int{true: -1, false: 1}[down])
-		require.Equal(r, strings.Join(want, " "), ids(r, e, engine.Find{Sort: document(r, by), Skip: int64(skip), Limit: int64(limit)}, page))
+		require.Equal(r, strings.Join(want, " "), ids(r, e, engine.Find{Sort: doctest.JSON(r, by), Skip: int64(skip), Limit: int64(limit)}, page))
 	})
-	assert.Equal(t, bson.TypeUndefined, query.Extreme(document(t, `{"a": []}`), []string{"a"}, false).Type)
-	assert.Equal(t, int32(9), query.Extreme(document(t, `{"a": [{"b": 3}, {"b": 9}]}`), []string{"a", "b"}, true).Int32())
+	assert.Equal(t, bson.TypeUndefined, query.Extreme(doctest.JSON(t, `{"a": []}`), []string{"a"}, false).Type)
+	assert.Equal(t, int32(9), query.Extreme(doctest.JSON(t, `{"a": [{"b": 3}, {"b": 9}]}`), []string{"a", "b"}, true).Int32())
 }

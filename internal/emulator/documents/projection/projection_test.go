@@ -8,18 +8,11 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.mongodb.org/mongo-driver/v2/bson"
 
+	"neighbour/internal/emulator/documents/doctest"
 	"neighbour/internal/emulator/documents/fault"
 	"neighbour/internal/emulator/documents/projection"
 	"neighbour/internal/emulator/documents/value"
 )
-
-func document(t require.TestingT, text string) bson.Raw {
-	var d bson.D
-	require.NoError(t, bson.UnmarshalExtJSON([]byte(text), false, &d), text)
-	raw, err := bson.Marshal(d)
-	require.NoError(t, err)
-	return raw
-}
 
 func TestProjections(t *testing.T) {
 	const whole = `{"_id":1,"name":"drill","size":{"w":1,"h":2},"lent":[{"to":"Ines","days":3},7,[{"to":"Mara"}],{"days":9}]}`
@@ -37,9 +30,9 @@ func TestProjections(t *testing.T) {
 		`{"size.w": 1.5, "size.h": 1}`:        `{"_id":1,"size":{"w":1,"h":2}}`,
 		`{"name": 0, "_id": 1}`:               `{"_id":1,"size":{"w":1,"h":2},"lent":[{"to":"Ines","days":3},7,[{"to":"Mara"}],{"days":9}]}`,
 	} {
-		p, err := projection.Parse(document(t, text))
+		p, err := projection.Parse(doctest.JSON(t, text))
 		require.NoError(t, err, text)
-		out := p.Apply(document(t, whole))
+		out := p.Apply(doctest.JSON(t, whole))
 		require.NoError(t, value.Validate(out), text)
 		b, err := bson.MarshalExtJSON(out, false, false)
 		require.NoError(t, err)
@@ -55,7 +48,7 @@ func TestProjections(t *testing.T) {
 		`{"a.$": 1}`:                     "238 the projection of a.$ is not here",
 		`{"a": {"$elemMatch": {"b":1}}}`: "238 ",
 	} {
-		_, err := projection.Parse(document(t, text))
+		_, err := projection.Parse(doctest.JSON(t, text))
 		var f *fault.Error
 		require.ErrorAs(t, err, &f, text)
 		assert.Contains(t, fmt.Sprintf("%d %s", f.Code, f.Message), says)

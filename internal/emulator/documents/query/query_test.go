@@ -12,18 +12,11 @@ import (
 	"go.mongodb.org/mongo-driver/v2/bson"
 	"pgregory.net/rapid"
 
+	"neighbour/internal/emulator/documents/doctest"
 	"neighbour/internal/emulator/documents/fault"
 	"neighbour/internal/emulator/documents/query"
 	"neighbour/internal/emulator/documents/value"
 )
-
-func document(t require.TestingT, text string) bson.Raw {
-	var d bson.D
-	require.NoError(t, bson.UnmarshalExtJSON([]byte(text), false, &d), text)
-	raw, err := bson.Marshal(d)
-	require.NoError(t, err)
-	return raw
-}
 
 // Each filter means those of the documents that are named by their _id.
 func TestFilters(t *testing.T) {
@@ -114,11 +107,11 @@ func TestFilters(t *testing.T) {
 		{"nulls", `{"a": []}`, "6 7"},
 		{"nulls", `{"a.b": {"$in": [null, 1]}}`, "1 2 3 4 5 8 9 10"},
 	} {
-		f, err := query.Parse(document(t, c.filter))
+		f, err := query.Parse(doctest.JSON(t, c.filter))
 		require.NoError(t, err, c.filter)
 		var met []string
 		for _, text := range documents[c.in] {
-			d := document(t, text)
+			d := doctest.JSON(t, text)
 			if f.Matches(d) {
 				id, _ := value.Integer(d.Lookup("_id"))
 				met = append(met, strconv.Itoa(int(id)))
@@ -162,7 +155,7 @@ func TestRefusals(t *testing.T) {
 		strings.Repeat(`{"$and":[`, 90) + `{}` + strings.Repeat(`]}`, 90):                "2 the filter is nested deeper than 80",
 		`{"a":` + strings.Repeat(`{"$not":`, 90) + `{"$gt":1}` + strings.Repeat(`}`, 91): "2 the filter is nested deeper than 80",
 	} {
-		_, err := query.Parse(document(t, filter))
+		_, err := query.Parse(doctest.JSON(t, filter))
 		var f *fault.Error
 		require.ErrorAs(t, err, &f, filter)
 		assert.Contains(t, fmt.Sprintf("%d %s", f.Code, f.Message), says, filter)
@@ -341,9 +334,9 @@ func TestOperatorsByDefinition(t *testing.T) {
 
 func FuzzParse(f *testing.F) {
 	for _, text := range []string{`{"a": {"$gt": 1}}`, `{"$or": [{"a.0.b": null}, {"b": {"$elemMatch": {"c": {"$in": [1, "x"]}}}}]}`, `{"a": {"$regex": "^x", "$options": "i"}}`} {
-		f.Add([]byte(document(f, text)))
+		f.Add([]byte(doctest.JSON(f, text)))
 	}
-	d := document(f, `{"a": [1, {"b": "x"}], "b": null}`)
+	d := doctest.JSON(f, `{"a": [1, {"b": "x"}], "b": null}`)
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if parsed, err := query.Parse(b); err == nil {
 			parsed.Matches(d)

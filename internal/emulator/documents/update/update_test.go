@@ -10,29 +10,22 @@ import (
 	"go.mongodb.org/mongo-driver/v2/bson"
 	"pgregory.net/rapid"
 
+	"neighbour/internal/emulator/documents/doctest"
 	"neighbour/internal/emulator/documents/fault"
 	"neighbour/internal/emulator/documents/update"
 	"neighbour/internal/emulator/documents/value"
 )
 
-func document(t require.TestingT, text string) bson.Raw {
-	var d bson.D
-	require.NoError(t, bson.UnmarshalExtJSON([]byte(text), false, &d), text)
-	raw, err := bson.Marshal(d)
-	require.NoError(t, err)
-	return raw
-}
-
 func apply(t require.TestingT, text, on string, insert bool, filters ...string) (string, error) {
 	var raw []bson.Raw
 	for _, f := range filters {
-		raw = append(raw, document(t, f))
+		raw = append(raw, doctest.JSON(t, f))
 	}
-	u, err := update.Parse(bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: document(t, text)}, raw)
+	u, err := update.Parse(bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: doctest.JSON(t, text)}, raw)
 	if err != nil {
 		return "", err
 	}
-	out, err := u.Apply(document(t, on), insert)
+	out, err := u.Apply(doctest.JSON(t, on), insert)
 	if err != nil {
 		return "", err
 	}
@@ -92,9 +85,9 @@ func TestOperators(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, `{"a":1,"b":2}`, got)
 
-	u, err := update.Parse(bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: document(t, `{"$currentDate": {"a": true, "b": {"$type": "timestamp"}}}`)}, nil)
+	u, err := update.Parse(bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: doctest.JSON(t, `{"$currentDate": {"a": true, "b": {"$type": "timestamp"}}}`)}, nil)
 	require.NoError(t, err)
-	out, err := u.Apply(document(t, `{}`), false)
+	out, err := u.Apply(doctest.JSON(t, `{}`), false)
 	require.NoError(t, err)
 	assert.WithinDuration(t, time.Now(), out.Lookup("a").Time(), time.Minute)
 	assert.Equal(t, bson.TypeTimestamp, out.Lookup("b").Type)

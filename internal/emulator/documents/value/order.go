@@ -97,9 +97,9 @@ func Compare(a, b bson.RawValue) int {
 	case ClassString:
 		return bytes.Compare(text(a), text(b))
 	case ClassObject:
-		return compareObjects(a.Value, b.Value)
+		return compareMembers(a.Value, b.Value, true)
 	case ClassArray:
-		return compareArrays(a.Value, b.Value)
+		return compareMembers(a.Value, b.Value, false)
 	case ClassBinary:
 		aKind, aData := binaryOf(a)
 		bKind, bData := binaryOf(b)
@@ -187,7 +187,9 @@ func size(t bson.Type, b []byte) int {
 // members are the bytes of a document's members.
 func members(document []byte) []byte { return document[4:] }
 
-func compareObjects(a, b []byte) int {
+// compareMembers compares documents, or arrays, member by member. Of those of
+// documents the class and the name go before the value.
+func compareMembers(a, b []byte, named bool) int {
 	a, b = members(a), members(b)
 	for {
 		x, aRest, more := next(a)
@@ -200,25 +202,10 @@ func compareObjects(a, b []byte) int {
 		case !also:
 			return 1
 		}
-		if d := cmp.Or(cmp.Compare(ClassOf(x.value.Type), ClassOf(y.value.Type)), bytes.Compare(x.name, y.name), Compare(x.value, y.value)); d != 0 {
-			return d
-		}
-		a, b = aRest, bRest
-	}
-}
-
-func compareArrays(a, b []byte) int {
-	a, b = members(a), members(b)
-	for {
-		x, aRest, more := next(a)
-		y, bRest, also := next(b)
-		switch {
-		case !more && !also:
-			return 0
-		case !more:
-			return -1
-		case !also:
-			return 1
+		if named {
+			if d := cmp.Or(cmp.Compare(ClassOf(x.value.Type), ClassOf(y.value.Type)), bytes.Compare(x.name, y.name)); d != 0 {
+				return d
+			}
 		}
 		if d := Compare(x.value, y.value); d != 0 {
 			return d
