@@ -45,25 +45,46 @@ async function list() {
     : "Choose a mail to read it.";
 }
 
+// The rows that are there, by their mails. They are renewed in their places: one that
+// took another's place between the press and the release of a button would lose the click.
+const rows = new Map();
+
+function row(m) {
+  const li = make("li");
+  if (!first && !known.has(m.id)) li.classList.add("fresh");
+  known.add(m.id);
+  li.append(make("span", m.subject || "(no subject)", "subject"), make("time", age(m.at)));
+  li.append(make("span", m.from + " → " + m.to.join(", ") + (m.attachments ? " · " + m.attachments + (m.attachments === 1 ? " attachment" : " attachments") : ""), "who"));
+  li.dataset.id = m.id;
+  li.onclick = () => read(m.id);
+  return li;
+}
+
+const older = make("li", "older mails", "more");
+older.onclick = () => { limit = Math.min(1000, limit * 3); list(); };
+
 function draw() {
-  const out = mails.map((m) => {
-    const li = make("li", undefined, m.seen ? "" : "unseen");
-    if (!first && !known.has(m.id)) li.classList.add("fresh");
-    known.add(m.id);
-    li.append(make("span", m.subject || "(no subject)", "subject"), make("time", age(m.at)));
-    li.append(make("span", m.from + " → " + m.to.join(", ") + (m.attachments ? " · " + m.attachments + (m.attachments === 1 ? " attachment" : " attachments") : ""), "who"));
-    if (shown && shown.id === m.id) li.setAttribute("aria-current", "true");
-    li.dataset.id = m.id;
-    li.onclick = () => read(m.id);
-    return li;
-  });
-  if (more) {
-    const li = make("li", "older mails", "more");
-    li.onclick = () => { limit = Math.min(1000, limit * 3); list(); };
-    out.push(li);
+  const ids = new Set(mails.map((m) => m.id));
+  for (const [id, li] of rows) {
+    if (!ids.has(id)) {
+      li.remove();
+      rows.delete(id);
+    }
   }
+  if (!more) older.remove();
+  let next = at("list").firstChild;
+  for (const m of mails) {
+    if (!rows.has(m.id)) rows.set(m.id, row(m));
+    const li = rows.get(m.id), time = li.querySelector("time");
+    li.classList.toggle("unseen", !m.seen);
+    if (shown && shown.id === m.id) li.setAttribute("aria-current", "true");
+    else li.removeAttribute("aria-current");
+    if (time.textContent !== age(m.at)) time.textContent = age(m.at);
+    if (li === next) next = li.nextSibling;
+    else at("list").insertBefore(li, next);
+  }
+  if (more && !older.isConnected) at("list").append(older);
   first = false;
-  at("list").replaceChildren(...out);
 }
 
 async function read(id) {
