@@ -75,11 +75,11 @@ func TestInboxInABrowser(t *testing.T) {
 	require.NoError(t, err)
 	assert.LessOrEqual(t, wide, 360)
 	// A row stays the same when others come, so that no click on it is lost.
-	_, err = chromedp.Run(ctx, chromedp.Evaluate[bool]("(window.row = document.querySelector('#list li')) !== null"))
+	_, err = chromedp.Run(ctx, chromedp.Evaluate[bool]("(window.kept = document.querySelector('#list li')) !== null"))
 	require.NoError(t, err)
 	require.NoError(t, smtp.SendMail(strings.TrimPrefix(facts["smtp_url"], "smtp://"), nil, "shed@example.org", []string{"ines@example.org"}, []byte("Subject: one more\r\n\r\n")))
 	do(chromedp.WaitVisible("#list li:nth-child(4)"))
-	same, err = chromedp.Run(ctx, chromedp.Evaluate[bool]("window.row.isConnected && window.row === document.querySelector('#list li:nth-child(2)')"))
+	same, err = chromedp.Run(ctx, chromedp.Evaluate[bool]("window.kept.isConnected && window.kept === document.querySelector('#list li:nth-child(2)')"))
 	require.NoError(t, err)
 	assert.True(t, same)
 	p.must("stop")
