@@ -238,9 +238,6 @@ func TestMain(m *testing.M) {
 
 // Killed at any moment, no write that was answered is lost, and none is there by half.
 func TestKilled(t *testing.T) {
-	if testing.Short() {
-		t.Skip("it takes some seconds")
-	}
 	file := filepath.Join(t.TempDir(), "shed.db")
 	answered := map[int]bool{} // by the first of a pair
 	next := 0
