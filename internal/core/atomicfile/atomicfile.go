@@ -128,7 +128,7 @@ func UpdateMap[V any](path string, change func(map[string]V) (changed bool, err 
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, err
 	}
-	unlock, err := lock(path + ".lock")
+	unlock, err := Lock(path + ".lock")
 	if err != nil {
 		return nil, err
 	}
@@ -151,10 +151,11 @@ func UpdateMap[V any](path string, change func(map[string]V) (changed bool, err 
 	return all, Write(path, append(b, '\n'), 0o600)
 }
 
-// lock waits for a lock between processes (flock(2)) and returns what gives it
-// back. It isn't taken on the file itself, which is replaced by each change. A
-// file system without locks is used without.
-func lock(path string) (unlock func(), err error) {
+// Lock waits for a lock between processes (flock(2)) and returns what gives it
+// back. Path is a file for this alone, made if it isn't there: one with contents
+// is replaced by each change, and its lock with it. A file system without locks
+// is used without.
+func Lock(path string) (unlock func(), err error) {
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW, 0o600)
 	if err != nil {
 		return nil, err

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -66,6 +67,27 @@ func TestPortsAreKeptAndDiffer(t *testing.T) {
 	replaced, err := again.ReplacePort(again.Service("ledger"))
 	require.NoError(t, err)
 	assert.NotContains(t, []int{n, ports["other"]}, replaced)
+}
+
+// Projects that choose their ports at the same moment choose different ones.
+func TestPortsOfManyProjectsAtOnce(t *testing.T) {
+	var all []*project.Project
+	for range 20 {
+		all = append(all, open(t, t.TempDir(), stack))
+	}
+	var taken sync.Map
+	var wg sync.WaitGroup
+	for _, p := range all {
+		for _, name := range []string{"ledger", "other"} {
+			wg.Go(func() {
+				n, err := p.Port(p.Service(name))
+				assert.NoError(t, err)
+				_, twice := taken.LoadOrStore(n, p.Dir)
+				assert.False(t, twice, "port %d is given twice", n)
+			})
+		}
+	}
+	wg.Wait()
 }
 
 func TestSecretsAreKeptAndClosed(t *testing.T) {

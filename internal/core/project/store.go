@@ -179,6 +179,7 @@ func (p *Project) givePort(name string, usual int, willDo func(port int) bool) (
 	if err := p.ensureState(); err != nil {
 		return 0, err
 	}
+	defer p.lockPorts()()
 	all, err := atomicfile.UpdateMap(p.ports.path, func(all map[string]int) (bool, error) {
 		if n := all[name]; n != 0 && willDo(n) {
 			return false, nil
@@ -195,6 +196,21 @@ func (p *Project) givePort(name string, usual int, willDo func(port int) bool) (
 	}
 	p.ports.all = all
 	return all[name], nil
+}
+
+// lockPorts makes sure that no two projects of this user choose the same port
+// at the same moment: others wait until this one's choice is written down, where
+// they see it.
+func (p *Project) lockPorts() (unlock func()) {
+	dir := UserDir()
+	if dir == "" || enlist(p.Dir) != nil {
+		return func() {}
+	}
+	unlock, err := atomicfile.Lock(filepath.Join(dir, "ports.lock"))
+	if err != nil { // a home that can't be written is as good as none
+		return func() {}
+	}
+	return unlock
 }
 
 // pick returns the nearest free port that no project has, this one's being given.
