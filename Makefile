@@ -47,10 +47,12 @@ unit: ## everything but the tests of the built program
 
 test: ## every test, without the race detector, which unit and e2e have
 	scripts/packages.sh test
+	scripts/clients.sh
 	RACE=elsewhere scripts/test.sh -timeout 25m -parallel 8 ./...
 
 e2e: ## the tests of the built program, faults included, as an ordinary user
 	scripts/packages.sh test
+	scripts/clients.sh
 	scripts/as-user.sh scripts/test.sh $(RACE) -timeout 25m -count=1 -parallel 4 ./internal/e2e
 
 # What differs for root: accounts, folders, rights.

