@@ -6,6 +6,7 @@ import (
 
 	"go.mongodb.org/mongo-driver/v2/bson"
 
+	"neighbour/internal/emulator/documents/engine"
 	"neighbour/internal/emulator/documents/fault"
 	"neighbour/internal/emulator/documents/value"
 	"neighbour/internal/emulator/documents/wire"
@@ -17,16 +18,20 @@ type command struct {
 	database string
 	document bson.Raw
 	sections map[string][]bson.Raw
+
+	conn        *conn
+	session     *session            // of a transaction
+	transaction *engine.Transaction // that it is a part of, nil for none
 }
 
-func commandOf(q *wire.Request) *command {
-	c := &command{database: q.Database, document: q.Command, sections: q.Sections}
+func commandOf(q *wire.Request, on *conn) *command {
+	c := &command{conn: on, database: q.Database, document: q.Command, sections: q.Sections}
 	value.Elements(q.Command, func(name string, _ bson.RawValue) bool { c.name = name; return false })
 	return c
 }
 
 // everywhere are the names that every command may have.
-var everywhere = []string{"$db", "lsid", "$clusterTime", "$readPreference", "readConcern", "writeConcern", "comment", "maxTimeMS", "apiVersion", "apiStrict", "apiDeprecationErrors", "let"}
+var everywhere = []string{"$db", "lsid", "$clusterTime", "$readPreference", "readConcern", "writeConcern", "comment", "maxTimeMS", "apiVersion", "apiStrict", "apiDeprecationErrors", "let", "txnNumber", "autocommit", "startTransaction", "stmtId", "stmtIds", "$audit", "$client", "$configServerState"}
 
 // only makes sure that a command has no names but these, so that nothing that is asked
 // for is passed over in silence. Absent are those that the protocol has and that are not

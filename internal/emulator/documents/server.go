@@ -13,60 +13,70 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/xdg-go/scram"
 	"go.mongodb.org/mongo-driver/v2/bson"
 
 	"neighbour/internal/emulator/documents/engine"
 	"neighbour/internal/emulator/documents/fault"
-	"neighbour/internal/emulator/documents/projection"
 	"neighbour/internal/emulator/documents/wire"
 )
 
 // Server answers clients.
 type Server struct {
-	engine *engine.Engine
-	log    *log.Logger
+	engine    *engine.Engine
+	log       *log.Logger
+	passwords *scram.Server // nil: nobody has to show one
+	sessions  sessions
+	began     time.Time
+	election  bson.ObjectID
 
 	mu      sync.Mutex
 	cursors map[int64]*openCursor
 	next    int64
 
-	connections atomic.Int32
+	clients     atomic.Int32 // connections that are open
+	connections atomic.Int32 // that ever were
 	answers     atomic.Int32
 }
 
-// openCursor is a cursor from which a client has not had everything.
-type openCursor struct {
-	mu     sync.Mutex // one batch at a time
-	cursor *engine.Cursor
-	shown  *projection.Projection
-	space  engine.Space
-	used   time.Time
+// conn is a client's connection. Its commands come one after another.
+type conn struct {
+	id              int32
+	address, client string // of this end, and the other
+	user            string // whose password was shown
+	login           *scram.ServerConversation
 }
 
-// next returns the documents that follow, at most size of them.
-func (o *openCursor) next(ctx context.Context, size int64) (all []bson.Raw, more bool, err error) {
-	all, more, err = o.cursor.Next(ctx, int(min(size, 1<<30)), batchBytes)
-	for i := range all {
-		all[i] = o.shown.Apply(all[i])
+// cursorIdle is how long a cursor stays open that nobody uses, and expiry how often
+// documents are looked for whose time has come.
+const (
+	cursorIdle = 10 * time.Minute
+	expiry     = 10 * time.Second
+)
+
+// NewServer returns a server of a file's documents. Clients must show the account's
+// password, unless there is none.
+func NewServer(e *engine.Engine, logger *log.Logger, account Account) (*Server, error) {
+	s := &Server{engine: e, log: logger, cursors: map[int64]*openCursor{}, sessions: sessions{all: map[string]*session{}}, began: time.Now(), election: bson.NewObjectID()}
+	if account == (Account{}) {
+		return s, nil
 	}
-	return all, more, err
+	var err error
+	s.passwords, err = account.passwords()
+	return s, err
 }
 
-// cursorIdle is how long a cursor stays open that nobody uses.
-const cursorIdle = 10 * time.Minute
-
-// NewServer returns a server of a file's documents.
-func NewServer(e *engine.Engine, logger *log.Logger) *Server {
-	return &Server{engine: e, log: logger, cursors: map[int64]*openCursor{}}
-}
+func (s *Server) now() time.Time { return time.Now() }
 
 // Serve answers on a listener until the context ends. Then it closes the connections,
 // and returns nil once all that was begun has come to its end.
 func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	ctx, cancel := context.WithCancel(ctx)
 	var all sync.WaitGroup
+	defer s.sessions.forget("")
 	defer all.Wait()
 	defer cancel()
+	all.Go(func() { s.expire(ctx) })
 	stop := context.AfterFunc(ctx, func() { _ = l.Close() })
 	defer stop()
 	for {
@@ -86,68 +96,113 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 }
 
 // converse answers one client until it goes.
-func (s *Server) converse(ctx context.Context, conn net.Conn) {
+func (s *Server) converse(ctx context.Context, c net.Conn) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+	stop := context.AfterFunc(ctx, func() { _ = c.Close() })
 	defer stop()
-	defer conn.Close()
-	id := s.connections.Add(1)
+	defer c.Close()
+	on := &conn{id: s.connections.Add(1), address: c.LocalAddr().String(), client: c.RemoteAddr().String()}
+	s.clients.Add(1)
+	defer s.clients.Add(-1)
 	for {
-		q, err := wire.Read(conn)
+		q, err := wire.Read(c)
 		if err != nil {
 			var bad *wire.BadMessageError
 			if errors.As(err, &bad) {
-				s.log.Printf("connection %d is closed: %v", id, err)
+				s.log.Printf("connection %d is closed: %v", on.id, err)
 			} else if !errors.Is(err, io.EOF) && ctx.Err() == nil {
-				s.log.Printf("connection %d: %v", id, err)
+				s.log.Printf("connection %d: %v", on.id, err)
 			}
 			return
 		}
-		answer := s.answer(ctx, q)
+		answer := s.answer(ctx, q, on)
 		if q.Silent {
 			continue
 		}
-		if err := wire.Write(conn, s.answers.Add(1), q, answer); err != nil {
+		if err := wire.Write(c, s.answers.Add(1), q, answer); err != nil {
 			return
 		}
 	}
 }
 
 // answer carries out a command. Whatever goes wrong is an answer, too.
-func (s *Server) answer(ctx context.Context, q *wire.Request) (answer bson.Raw) {
-	c := commandOf(q)
+func (s *Server) answer(ctx context.Context, q *wire.Request, on *conn) (answer bson.Raw) {
+	c := commandOf(q, on)
 	defer func() {
 		if p := recover(); p != nil {
 			s.log.Printf("%s: %v\n%s", c.name, p, debug.Stack())
-			answer = refusal(&fault.Error{Code: 1, Name: "InternalError", Message: "the emulator has a fault in it; its log says more"})
+			answer = c.refusal(&fault.Error{Code: 1, Name: "InternalError", Message: "the emulator has a fault in it; its log says more"})
 		}
 	}()
 	do := commands[c.name]
 	if do == nil {
-		return refusal(&fault.Error{Code: 59, Name: "CommandNotFound", Message: "no such command: '" + c.name + "'"})
+		return c.refusal(&fault.Error{Code: 59, Name: "CommandNotFound", Message: "no such command: '" + c.name + "'"})
 	}
-	if limit, err := c.number("maxTimeMS", 0); err == nil && limit > 0 {
+	if err := s.allow(c); err != nil {
+		return c.refusal(err)
+	}
+	if limit, err := c.number("maxTimeMS", 0); err == nil && limit > 0 && c.name != "getMore" {
 		var cancel context.CancelFunc
 		ctx, cancel = context.WithTimeout(ctx, time.Duration(limit)*time.Millisecond)
 		defer cancel()
 	}
-	said, err := do(s, ctx, c)
+	said, err := s.carryOut(ctx, c, do)
 	if err != nil {
 		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
 			err = &fault.Error{Code: 50, Name: "MaxTimeMSExpired", Message: "operation exceeded time limit"}
 		}
-		return refusal(err)
+		return c.refusal(err)
 	}
 	b, err := bson.Marshal(append(said, bson.E{Key: "ok", Value: 1.0}))
 	if err != nil {
-		return refusal(err)
+		return c.refusal(err)
 	}
 	return b
 }
 
+// carryOut carries out a command, in its transaction if it has one.
+func (s *Server) carryOut(ctx context.Context, c *command, do func(*Server, context.Context, *command) (bson.D, error)) (said bson.D, err error) {
+	done, err := s.join(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if p := recover(); p != nil {
+			done(errors.New("it panicked"))
+			panic(p)
+		}
+		failed := err
+		for _, e := range said {
+			if e.Key == "writeErrors" {
+				failed = errors.New("a write was refused")
+			}
+		}
+		done(failed)
+	}()
+	return do(s, ctx, c)
+}
+
+// expire takes documents away whose time has come.
+func (s *Server) expire(ctx context.Context) {
+	ticker := time.NewTicker(expiry)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		if n, err := s.engine.Expire(ctx, s.now()); err != nil && ctx.Err() == nil {
+			s.log.Printf("documents whose time has come can't be taken away: %v", err)
+		} else if n > 0 {
+			s.log.Printf("%d documents are gone, since their time had come", n)
+		}
+	}
+}
+
 // refusal is the answer that an error becomes.
-func refusal(err error) bson.Raw {
+func (c *command) refusal(err error) bson.Raw {
 	var f *fault.Error
 	if !errors.As(err, &f) {
 		f = &fault.Error{Code: 8, Name: "UnknownError", Message: err.Error()}
@@ -156,7 +211,11 @@ func refusal(err error) bson.Raw {
 			f = w.Err
 		}
 	}
-	b, _ := bson.Marshal(bson.D{{Key: "ok", Value: 0.0}, {Key: "errmsg", Value: f.Message}, {Key: "code", Value: f.Code}, {Key: "codeName", Value: f.Name}}) // never fails
+	answer := bson.D{{Key: "ok", Value: 0.0}, {Key: "errmsg", Value: f.Message}, {Key: "code", Value: f.Code}, {Key: "codeName", Value: f.Name}}
+	if _, is := c.lookup("autocommit"); is && transient(f) {
+		answer = append(answer, bson.E{Key: "errorLabels", Value: bson.A{"TransientTransactionError"}})
+	}
+	b, _ := bson.Marshal(answer) // never fails
 	return b
 }
 

@@ -32,7 +32,9 @@ func serve(t testing.TB, file string) string {
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
-	go func() { done <- documents.NewServer(e, log.New(&said, "", 0)).Serve(ctx, l) }()
+	s, err := documents.NewServer(e, log.New(&said, "", 0), documents.Account{})
+	require.NoError(t, err)
+	go func() { done <- s.Serve(ctx, l) }()
 	t.Cleanup(func() {
 		cancel()
 		assert.NoError(t, <-done)
@@ -166,12 +168,15 @@ func TestWhatIsNotHere(t *testing.T) {
 	_, err := tools.InsertOne(ctx, tool{ID: 1})
 	require.NoError(t, err)
 	for says, do := range map[string]func() error{
-		"no such command: 'aggregate'": func() error { _, err := tools.Aggregate(ctx, mongo.Pipeline{}); return err },
-		"the projection of name by": func() error {
-			return tools.FindOne(ctx, bson.D{}, options.FindOne().SetProjection(bson.M{"name": "$price"})).Err()
+		"no such command: 'mapReduce'": func() error {
+			return client.Database("shed").RunCommand(ctx, bson.D{{Key: "mapReduce", Value: "tools"}}).Err()
 		},
-		"collation of find is not here": func() error {
-			return tools.FindOne(ctx, bson.D{}, options.FindOne().SetCollation(&options.Collation{Locale: "de"})).Err()
+		"the stage $graphLookup is not here": func() error {
+			_, err := tools.Aggregate(ctx, mongo.Pipeline{{{Key: "$graphLookup", Value: bson.M{}}}})
+			return err
+		},
+		"caseLevel of a collation is not here": func() error {
+			return tools.FindOne(ctx, bson.D{}, options.FindOne().SetCollation(&options.Collation{Locale: "de", CaseLevel: true})).Err()
 		},
 		"$where is not here": func() error { return tools.FindOne(ctx, bson.M{"$where": "1"}).Err() },
 		"updates by a pipeline": func() error {
@@ -233,7 +238,11 @@ func TestMain(m *testing.M) {
 		log.Fatal(err)
 	}
 	fmt.Println(l.Addr())
-	log.Fatal(documents.NewServer(e, log.Default()).Serve(context.Background(), l))
+	s, err := documents.NewServer(e, log.Default(), documents.Account{})
+	if err != nil {
+		log.Fatal(err)
+	}
+	log.Fatal(s.Serve(context.Background(), l))
 }
 
 // Killed at any moment, no write that was answered is lost, and none is there by half.

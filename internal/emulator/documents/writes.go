@@ -9,6 +9,7 @@ import (
 	"neighbour/internal/emulator/documents/engine"
 	"neighbour/internal/emulator/documents/fault"
 	"neighbour/internal/emulator/documents/projection"
+	"neighbour/internal/emulator/documents/value"
 )
 
 // written is the answer to writes of which some may have been refused.
@@ -27,15 +28,16 @@ func written(answer bson.D, refused []engine.WriteError) bson.D {
 	return append(answer, bson.E{Key: "writeErrors", Value: list})
 }
 
-// refuse notes that a write was refused, if that is what an error says.
-func refuse(list []engine.WriteError, index int, err error) ([]engine.WriteError, error) {
+// refuse notes that a write was refused, if that is what an error says. In a transaction
+// the error is that of the whole command.
+func (c *command) refuse(list []engine.WriteError, index int, err error) ([]engine.WriteError, error) {
 	var w *engine.WriteError
 	var f *fault.Error
 	switch {
 	case errors.As(err, &w):
 		w.Index = index
 		return append(list, *w), nil
-	case errors.As(err, &f):
+	case errors.As(err, &f) && !(c.transaction != nil && transient(f)):
 		return append(list, engine.WriteError{Index: index, Err: f}), nil
 	}
 	return list, err
@@ -58,10 +60,10 @@ func (c *command) writes(name string) (space engine.Space, all []bson.Raw, order
 }
 
 // inTurn makes writes one after another, and returns those that were refused.
-func inTurn(all []bson.Raw, ordered bool, write func(i int, d bson.Raw) error) (refused []engine.WriteError, err error) {
+func (c *command) inTurn(all []bson.Raw, ordered bool, write func(i int, d bson.Raw) error) (refused []engine.WriteError, err error) {
 	for i, d := range all {
 		if err := write(i, d); err != nil {
-			if refused, err = refuse(refused, i, err); err != nil || ordered {
+			if refused, err = c.refuse(refused, i, err); err != nil || ordered || c.transaction != nil {
 				return refused, err
 			}
 		}
@@ -74,8 +76,17 @@ func insert(s *Server, ctx context.Context, c *command) (bson.D, error) {
 	if err != nil {
 		return nil, err
 	}
-	n, refused, err := s.engine.Insert(ctx, space, all, ordered)
-	return written(bson.D{{Key: "n", Value: int32(n)}}, refused), err
+	return s.write(ctx, c, func(w *engine.Writer) (bson.D, error) {
+		n := 0
+		refused, err := c.inTurn(all, ordered, func(_ int, d bson.Raw) error {
+			err := w.Insert(ctx, space, d)
+			if err == nil {
+				n++
+			}
+			return err
+		})
+		return written(bson.D{{Key: "n", Value: int32(n)}}, refused), err
+	})
 }
 
 func change(s *Server, ctx context.Context, c *command) (bson.D, error) {
@@ -83,51 +94,55 @@ func change(s *Server, ctx context.Context, c *command) (bson.D, error) {
 	if err != nil {
 		return nil, err
 	}
-	n, modified, upserted := 0, 0, bson.A{}
-	refused, err := inTurn(all, ordered, func(i int, d bson.Raw) error {
-		done, err := s.updateOne(ctx, space, sub("updates", d))
-		if err != nil {
-			return err
-		}
-		n, modified = n+done.Matched, modified+done.Modified
-		if done.Upserted.Type != 0 {
-			n++
-			upserted = append(upserted, bson.D{{Key: "index", Value: int32(i)}, {Key: "_id", Value: done.Upserted}})
-		}
-		return nil
-	})
-	answer := bson.D{{Key: "n", Value: int32(n)}, {Key: "nModified", Value: int32(modified)}}
-	if len(upserted) > 0 {
-		answer = append(answer, bson.E{Key: "upserted", Value: upserted})
+	variables, err := c.variables()
+	if err != nil {
+		return nil, err
 	}
-	return written(answer, refused), err
+	return s.write(ctx, c, func(w *engine.Writer) (bson.D, error) {
+		n, modified, upserted := 0, 0, bson.A{}
+		refused, err := c.inTurn(all, ordered, func(i int, d bson.Raw) error {
+			u, err := s.updateOf(space, sub("updates", d))
+			if err != nil {
+				return err
+			}
+			u.Variables = variables
+			done, err := w.Update(ctx, space, u)
+			if err != nil {
+				return err
+			}
+			n, modified = n+done.Matched, modified+done.Modified
+			if done.Upserted.Type != 0 {
+				n++
+				upserted = append(upserted, bson.D{{Key: "index", Value: int32(i)}, {Key: "_id", Value: done.Upserted}})
+			}
+			return nil
+		})
+		answer := bson.D{{Key: "n", Value: int32(n)}, {Key: "nModified", Value: int32(modified)}}
+		if len(upserted) > 0 {
+			answer = append(answer, bson.E{Key: "upserted", Value: upserted})
+		}
+		return written(answer, refused), err
+	})
 }
 
-func (s *Server) updateOne(ctx context.Context, space engine.Space, c *command) (done engine.Updated, err error) {
-	if err := c.only("q u multi upsert arrayFilters", "collation hint c sort"); err != nil {
-		return done, err
+// updateOf reads one of a command's updates.
+func (s *Server) updateOf(space engine.Space, c *command) (u engine.Update, err error) {
+	if err := c.only("q u multi upsert arrayFilters collation hint sort", "c"); err != nil {
+		return u, err
 	}
-	var u engine.Update
-	if u.Filter, err = c.part("q"); err != nil {
-		return done, err
-	}
+	var r reader
+	u.Filter = r.part(c, "q")
+	u.Sort = r.part(c, "sort")
+	u.Many = r.truth(c, "multi")
+	u.Upsert = r.truth(c, "upsert")
+	u.Collation, u.Hint = r.collation(c), r.hint(s, c, space)
+	u.Filters = r.filters(c)
 	u.Update, _ = c.lookup("u")
-	if u.Many, err = c.truth("multi", false); err != nil {
-		return done, err
-	}
-	if u.Upsert, err = c.truth("upsert", false); err != nil {
-		return done, err
-	}
-	if v, ok := c.lookup("arrayFilters"); ok && !empty(v) {
-		if u.Filters, err = c.list("arrayFilters"); err != nil {
-			return done, err
-		}
-	}
-	return s.engine.Update(ctx, space, u)
+	return u, r.err
 }
 
 func findAndModify(s *Server, ctx context.Context, c *command) (bson.D, error) {
-	if err := c.only("query sort remove update new fields upsert arrayFilters bypassDocumentValidation", "collation hint"); err != nil {
+	if err := c.only("query sort remove update new fields upsert arrayFilters bypassDocumentValidation collation hint", ""); err != nil {
 		return nil, err
 	}
 	space, err := c.space()
@@ -135,25 +150,18 @@ func findAndModify(s *Server, ctx context.Context, c *command) (bson.D, error) {
 		return nil, err
 	}
 	var u engine.Update
-	var problems []error
-	note := func(err error) { problems = append(problems, err) }
-	u.Filter, err = c.part("query")
-	note(err)
-	sort, err := c.part("sort")
-	note(err)
-	fields, err := c.part("fields")
-	note(err)
-	gone, err := c.truth("remove", false)
-	note(err)
-	after, err := c.truth("new", false)
-	note(err)
-	u.Upsert, err = c.truth("upsert", false)
-	note(err)
-	if v, ok := c.lookup("arrayFilters"); ok && !empty(v) {
-		u.Filters, err = c.list("arrayFilters")
-		note(err)
+	var r reader
+	u.Filter = r.part(c, "query")
+	u.Sort = r.part(c, "sort")
+	fields := r.part(c, "fields")
+	gone := r.truth(c, "remove")
+	after := r.truth(c, "new")
+	u.Upsert = r.truth(c, "upsert")
+	u.Collation, u.Hint, u.Filters = r.collation(c), r.hint(s, c, space), r.filters(c)
+	if r.err != nil {
+		return nil, r.err
 	}
-	if err := errors.Join(problems...); err != nil {
+	if u.Variables, err = c.variables(); err != nil {
 		return nil, err
 	}
 	var given bool
@@ -164,14 +172,27 @@ func findAndModify(s *Server, ctx context.Context, c *command) (bson.D, error) {
 	case gone && (after || u.Upsert):
 		return nil, fault.FailedToParse("Cannot specify both remove=true and new or upsert; 'remove' always returns the deleted document")
 	}
-	shown, err := projection.Parse(fields)
+	shown, err := projection.Parse(fields, projection.Options{Collation: u.Collation})
 	if err != nil {
 		return nil, err
 	}
-	done, err := s.engine.Modify(ctx, space, u, sort, gone)
-	if err != nil {
-		return nil, err
-	}
+	return s.write(ctx, c, func(w *engine.Writer) (bson.D, error) {
+		var done engine.Updated
+		var err error
+		if gone {
+			_, done.Before, err = w.Remove(ctx, space, u.Find, false)
+		} else {
+			done, err = w.Update(ctx, space, u)
+		}
+		if err != nil {
+			return nil, err
+		}
+		return modified(done, gone, after, shown, u)
+	})
+}
+
+// modified is the answer to findAndModify.
+func modified(done engine.Updated, gone, after bool, shown *projection.Projection, u engine.Update) (bson.D, error) {
 	n := int32(0)
 	if done.Before != nil || done.Upserted.Type != 0 {
 		n = 1
@@ -189,7 +210,11 @@ func findAndModify(s *Server, ctx context.Context, c *command) (bson.D, error) {
 	}
 	var answer any
 	if document != nil {
-		answer = shown.Apply(document)
+		seen, err := shown.Apply(document, u.Variables)
+		if err != nil {
+			return nil, err
+		}
+		answer = seen
 	}
 	return bson.D{{Key: "lastErrorObject", Value: about}, {Key: "value", Value: answer}}, nil
 }
@@ -199,23 +224,93 @@ func remove(s *Server, ctx context.Context, c *command) (bson.D, error) {
 	if err != nil {
 		return nil, err
 	}
-	n := 0
-	refused, err := inTurn(all, ordered, func(_ int, d bson.Raw) error {
-		one := sub("deletes", d)
-		if err := one.only("q limit", "collation hint"); err != nil {
+	variables, err := c.variables()
+	if err != nil {
+		return nil, err
+	}
+	return s.write(ctx, c, func(w *engine.Writer) (bson.D, error) {
+		n := 0
+		refused, err := c.inTurn(all, ordered, func(_ int, d bson.Raw) error {
+			one := sub("deletes", d)
+			if err := one.only("q limit collation hint", ""); err != nil {
+				return err
+			}
+			var r reader
+			f := engine.Find{Filter: r.part(one, "q"), Collation: r.collation(one), Hint: r.hint(s, one, space), Variables: variables}
+			limit := r.number(one, "limit", 0)
+			if r.err != nil {
+				return r.err
+			}
+			deleted, _, err := w.Remove(ctx, space, f, limit == 0)
+			n += deleted
 			return err
-		}
-		filter, err := one.part("q")
-		if err != nil {
-			return err
-		}
-		limit, err := one.number("limit", 0)
-		if err != nil {
-			return err
-		}
-		deleted, err := s.engine.Delete(ctx, space, filter, limit == 0)
-		n += deleted
-		return err
+		})
+		return written(bson.D{{Key: "n", Value: int32(n)}}, refused), err
 	})
-	return written(bson.D{{Key: "n", Value: int32(n)}}, refused), err
+}
+
+// reader reads parts of a command; the first error stays.
+type reader struct{ err error }
+
+func (r *reader) note(err error) {
+	if r.err == nil {
+		r.err = err
+	}
+}
+
+func (r *reader) part(c *command, name string) bson.Raw {
+	d, err := c.part(name)
+	r.note(err)
+	return d
+}
+
+func (r *reader) truth(c *command, name string) bool {
+	is, err := c.truth(name, false)
+	r.note(err)
+	return is
+}
+
+func (r *reader) number(c *command, name string, or int64) int64 {
+	n, err := c.number(name, or)
+	r.note(err)
+	return n
+}
+
+func (r *reader) collation(c *command) *value.Collation {
+	collation, err := value.ParseCollation(r.part(c, "collation"))
+	r.note(err)
+	return collation
+}
+
+func (r *reader) hint(s *Server, c *command, space engine.Space) string {
+	v, _ := c.lookup("hint")
+	hint, err := s.engine.HintOf(space, v)
+	r.note(err)
+	return hint
+}
+
+func (r *reader) filters(c *command) []bson.Raw {
+	if v, ok := c.lookup("arrayFilters"); !ok || empty(v) {
+		return nil
+	}
+	all, err := c.list("arrayFilters")
+	r.note(err)
+	return all
+}
+
+// variables are those that a command defines for its expressions.
+func (c *command) variables() (map[string]bson.RawValue, error) {
+	let, err := c.part("let")
+	if err != nil || let == nil {
+		return nil, err
+	}
+	out := map[string]bson.RawValue{}
+	for _, m := range value.Members(let) {
+		v, err := constantOf(m.Value)
+		if err != nil {
+			return nil, err
+		}
+		out[m.Name] = v
+	}
+	return out, nil
 }

@@ -8,8 +8,10 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
 	_ "modernc.org/sqlite" // the driver
@@ -20,11 +22,18 @@ import (
 
 // Engine is an open file. Its methods may be called at the same time.
 type Engine struct {
-	db *sql.DB
+	db     *sql.DB
+	writer *sql.Conn // of whoever has writing
+	made   map[string]*sql.Stmt
 
-	write sync.Mutex // one writes at a time
-	mu    sync.RWMutex
-	named map[Space]*collection
+	writing chan struct{} // has one element, which whoever writes takes
+	mu      sync.RWMutex
+	named   map[Space]*collection
+	claims  map[place]*Transaction
+	latest  int64         // change
+	news    chan struct{} // is closed when there is a later one
+	kept    int64         // changes: the first that is there
+	hold    sync.RWMutex  // of whoever wants the file to stand still
 }
 
 // Space names a collection.
@@ -32,48 +41,115 @@ type Space struct{ Database, Collection string }
 
 func (s Space) String() string { return s.Database + "." + s.Collection }
 
-// collection is one that is there. Its documents are in a table of their own.
+// collection is one that is there. Its documents are in a table of their own. What it
+// says does not change: another takes its place.
 type collection struct {
-	space Space
-	id    int64
+	space   Space
+	id      int64
+	indexes []*Index
 }
 
 func (c *collection) table() string { return fmt.Sprintf("c_%d", c.id) }
 
+// place is where a document is: its collection, and the key of its _id.
+type place struct {
+	collection int64
+	key        string
+}
+
+const schema = `
+CREATE TABLE IF NOT EXISTS collections (id INTEGER PRIMARY KEY AUTOINCREMENT, database TEXT NOT NULL, name TEXT NOT NULL, UNIQUE (database, name));
+CREATE TABLE IF NOT EXISTS indexes (id INTEGER PRIMARY KEY AUTOINCREMENT, collection INTEGER NOT NULL, spec BLOB NOT NULL, multikey INTEGER NOT NULL DEFAULT 0);
+CREATE TABLE IF NOT EXISTS changes (number INTEGER PRIMARY KEY AUTOINCREMENT, at INTEGER NOT NULL, collection INTEGER NOT NULL, key BLOB, change BLOB NOT NULL);
+CREATE TABLE IF NOT EXISTS answers (session BLOB PRIMARY KEY, number INTEGER NOT NULL, at INTEGER NOT NULL, answer BLOB NOT NULL) WITHOUT ROWID;
+`
+
 // Open opens a file, and makes it if it isn't there.
 func Open(file string) (*Engine, error) {
-	db, err := sql.Open("sqlite", "file:"+strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(file)+"?_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_pragma=busy_timeout(10000)&_txlock=immediate")
+	db, err := sql.Open("sqlite", "file:"+strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(file)+"?_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_pragma=busy_timeout(10000)")
 	if err != nil {
 		return nil, err
 	}
-	e := &Engine{db: db, named: map[Space]*collection{}}
-	if err := e.begin(); err != nil {
+	e := &Engine{db: db, made: map[string]*sql.Stmt{}, writing: make(chan struct{}, 1), named: map[Space]*collection{}, claims: map[place]*Transaction{}, news: make(chan struct{})}
+	e.writing <- struct{}{}
+	if err := e.begin(context.Background()); err != nil {
 		return nil, errors.Join(fmt.Errorf("%s: %w", file, err), db.Close())
 	}
 	return e, nil
 }
 
-func (e *Engine) begin() error {
-	if _, err := e.db.Exec("CREATE TABLE IF NOT EXISTS collections (id INTEGER PRIMARY KEY AUTOINCREMENT, database TEXT NOT NULL, name TEXT NOT NULL, UNIQUE (database, name))"); err != nil {
+func (e *Engine) begin(ctx context.Context) (err error) {
+	if _, err := e.db.ExecContext(ctx, schema); err != nil {
 		return err
 	}
-	rows, err := e.db.Query("SELECT id, database, name FROM collections")
+	if err := e.db.QueryRowContext(ctx, "SELECT coalesce(max(number), 0), coalesce(min(number), 1) FROM changes").Scan(&e.latest, &e.kept); err != nil {
+		return err
+	}
+	if err := e.load(ctx); err != nil {
+		return err
+	}
+	if _, err := e.db.ExecContext(ctx, "DELETE FROM answers WHERE at < ?", time.Now().Add(-sessionLife).UnixMilli()); err != nil {
+		return err
+	}
+	e.writer, err = e.db.Conn(ctx)
+	return err
+}
+
+// load reads which collections and indexes there are.
+func (e *Engine) load(ctx context.Context) error {
+	rows, err := e.db.QueryContext(ctx, "SELECT id, database, name FROM collections")
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
+	byID := map[int64]*collection{}
 	for rows.Next() {
-		c := &collection{}
+		c := &collection{indexes: []*Index{primary()}}
 		if err := rows.Scan(&c.id, &c.space.Database, &c.space.Collection); err != nil {
 			return err
 		}
 		e.named[c.space] = c
+		byID[c.id] = c
 	}
-	return rows.Err()
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	indexes, err := e.db.QueryContext(ctx, "SELECT id, collection, spec, multikey FROM indexes ORDER BY id")
+	if err != nil {
+		return err
+	}
+	defer indexes.Close()
+	for indexes.Next() {
+		var id, of int64
+		var spec []byte
+		var multikey bool
+		if err := indexes.Scan(&id, &of, &spec, &multikey); err != nil {
+			return err
+		}
+		i, err := ParseIndex(spec)
+		if err != nil || byID[of] == nil {
+			return errors.Join(fmt.Errorf("the index %d can't be read", id), err)
+		}
+		i.id = id
+		i.multikey.Store(multikey)
+		byID[of].indexes = append(byID[of].indexes, i)
+	}
+	return indexes.Err()
 }
 
 // Close closes the file.
-func (e *Engine) Close() error { return e.db.Close() }
+func (e *Engine) Close() error {
+	<-e.writing // whoever writes comes to an end
+	defer func() { e.writing <- struct{}{} }()
+	for _, s := range e.made {
+		_ = s.Close()
+	}
+	e.made = map[string]*sql.Stmt{}
+	if err := e.writer.Close(); err != nil && !errors.Is(err, sql.ErrConnDone) {
+		return errors.Join(err, e.db.Close())
+	}
+	return e.db.Close()
+}
 
 func (e *Engine) find(s Space) *collection {
 	e.mu.RLock()
@@ -93,6 +169,7 @@ func (e *Engine) Databases() []string {
 			out = append(out, s.Database)
 		}
 	}
+	slices.Sort(out)
 	return out
 }
 
@@ -106,7 +183,48 @@ func (e *Engine) Collections(database string) []string {
 			out = append(out, s.Collection)
 		}
 	}
+	slices.Sort(out)
 	return out
+}
+
+// Count returns how many documents a collection has.
+func (e *Engine) Count(ctx context.Context, s Space) (n int64, err error) {
+	c := e.find(s)
+	if c == nil {
+		return 0, nil
+	}
+	err = e.db.QueryRowContext(ctx, "SELECT count(*) FROM "+c.table()).Scan(&n)
+	return n, e.gone(c, err)
+}
+
+// Size returns how many bytes the documents of a collection have, 0 if it isn't there.
+func (e *Engine) Size(ctx context.Context, s Space) (n int64, err error) {
+	c := e.find(s)
+	if c == nil {
+		return 0, nil
+	}
+	err = e.db.QueryRowContext(ctx, "SELECT coalesce(sum(length(document)), 0) FROM "+c.table()).Scan(&n)
+	return n, e.gone(c, err)
+}
+
+// gone explains an error that a collection's end is the reason of.
+func (e *Engine) gone(c *collection, err error) error {
+	if now := e.find(c.space); err != nil && (now == nil || now.id != c.id) {
+		return &fault.Error{Code: 175, Name: "QueryPlanKilled", Message: "the collection " + c.space.String() + " was dropped"}
+	}
+	return err
+}
+
+// TextPaths returns the paths that a collection's index of texts has, nil without one.
+func (e *Engine) TextPaths(s Space) [][]string {
+	if c := e.find(s); c != nil {
+		for _, i := range c.indexes {
+			if i.text != nil {
+				return i.text
+			}
+		}
+	}
+	return nil
 }
 
 // check refuses names that the protocol doesn't have.
@@ -120,82 +238,6 @@ func (s Space) check() error {
 	return nil
 }
 
-// Create makes a collection, unless it is there, and reports whether it has.
-func (e *Engine) Create(ctx context.Context, s Space) (bool, error) {
-	e.write.Lock()
-	defer e.write.Unlock()
-	if e.find(s) != nil {
-		return false, nil
-	}
-	_, err := e.make(ctx, s)
-	return err == nil, err
-}
-
-// make makes a collection, if it isn't there. Whoever calls it has the lock for
-// writing.
-func (e *Engine) make(ctx context.Context, s Space) (*collection, error) {
-	if c := e.find(s); c != nil {
-		return c, nil
-	}
-	if err := s.check(); err != nil {
-		return nil, err
-	}
-	c := &collection{space: s}
-	err := e.during(ctx, func(tx *sql.Tx) error {
-		made, err := tx.ExecContext(ctx, "INSERT INTO collections (database, name) VALUES (?, ?)", s.Database, s.Collection)
-		if err != nil {
-			return err
-		}
-		if c.id, err = made.LastInsertId(); err != nil {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, fmt.Sprintf("CREATE TABLE %s (record INTEGER PRIMARY KEY AUTOINCREMENT, key BLOB NOT NULL UNIQUE, document BLOB NOT NULL)", c.table()))
-		return err
-	})
-	if err != nil {
-		return nil, err
-	}
-	e.mu.Lock()
-	e.named[s] = c
-	e.mu.Unlock()
-	return c, nil
-}
-
-// Drop takes a collection away, and reports whether it was there.
-func (e *Engine) Drop(ctx context.Context, s Space) (bool, error) {
-	e.write.Lock()
-	defer e.write.Unlock()
-	c := e.find(s)
-	if c == nil {
-		return false, nil
-	}
-	err := e.during(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM collections WHERE id = ?", c.id); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, "DROP TABLE "+c.table())
-		return err
-	})
-	if err == nil {
-		e.mu.Lock()
-		delete(e.named, s)
-		e.mu.Unlock()
-	}
-	return err == nil, err
-}
-
-// during carries something out in a transaction.
-func (e *Engine) during(ctx context.Context, do func(*sql.Tx) error) error {
-	tx, err := e.db.BeginTx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	if err := do(tx); err != nil {
-		return errors.Join(err, tx.Rollback())
-	}
-	return tx.Commit()
-}
-
 // WriteError says why one of several writes was not made.
 type WriteError struct {
 	Index int // of the write
@@ -204,12 +246,7 @@ type WriteError struct {
 	Pattern, Value bson.Raw
 }
 
-// duplicate says that a document with this _id is there.
-func duplicate(s Space, id bson.RawValue) *WriteError {
-	pattern, _ := bson.Marshal(bson.D{{Key: "_id", Value: 1}})
-	v, _ := bson.Marshal(bson.D{{Key: "_id", Value: id}})
-	return &WriteError{Err: &fault.Error{Code: 11000, Name: "DuplicateKey", Message: fmt.Sprintf("E11000 duplicate key error collection: %s index: _id_ dup key: { _id: %s }", s, value.String(id))}, Pattern: pattern, Value: v}
-}
+func (w *WriteError) Error() string { return w.Err.Message }
 
 // withID returns a document whose first member is its _id, which is made up if it has
 // none.
@@ -249,50 +286,4 @@ func withID(d bson.Raw) (bson.Raw, bson.RawValue, *fault.Error) {
 		return nil, id, fault.BadValue("the document is larger than %d bytes", value.MostBytes)
 	}
 	return b, id, nil
-}
-
-// Insert adds documents, and makes their collection if it isn't there. If they are
-// ordered, the first that can't be added is the last that is tried.
-func (e *Engine) Insert(ctx context.Context, s Space, documents []bson.Raw, ordered bool) (inserted int, refused []WriteError, err error) {
-	e.write.Lock()
-	defer e.write.Unlock()
-	c, err := e.make(ctx, s)
-	if err != nil {
-		return 0, nil, err
-	}
-	err = e.during(ctx, func(tx *sql.Tx) error {
-		add, err := tx.PrepareContext(ctx, "INSERT INTO "+c.table()+" (key, document) VALUES (?, ?) ON CONFLICT DO NOTHING")
-		if err != nil {
-			return err
-		}
-		defer add.Close()
-		for i, d := range documents {
-			d, id, problem := withID(d)
-			if problem == nil {
-				done, err := add.ExecContext(ctx, value.Key(id), []byte(d))
-				if err != nil {
-					return err
-				}
-				if n, err := done.RowsAffected(); err != nil {
-					return err
-				} else if n == 1 {
-					inserted++
-					continue
-				}
-				w := duplicate(s, id)
-				w.Index = i
-				refused = append(refused, *w)
-			} else {
-				refused = append(refused, WriteError{Index: i, Err: problem})
-			}
-			if ordered {
-				return nil
-			}
-		}
-		return nil
-	})
-	if err != nil {
-		return 0, nil, err
-	}
-	return inserted, refused, nil
 }

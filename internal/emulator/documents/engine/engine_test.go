@@ -2,6 +2,7 @@ package engine_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"sort"
@@ -36,10 +37,58 @@ func insert(t require.TestingT, e *engine.Engine, texts ...string) {
 	for _, text := range texts {
 		all = append(all, doctest.JSON(t, text))
 	}
-	n, refused, err := e.Insert(context.Background(), tools, all, true)
+	n, refused, err := add(e, all...)
 	require.NoError(t, err)
 	require.Empty(t, refused)
 	require.Equal(t, len(texts), n)
+}
+
+// add inserts what can be inserted.
+func add(e *engine.Engine, all ...bson.Raw) (n int, refused []*engine.WriteError, err error) {
+	_, err = e.Write(context.Background(), engine.Retry{}, func(w *engine.Writer) (bson.D, error) {
+		n, refused = 0, nil
+		for i, d := range all {
+			err := w.Insert(context.Background(), tools, d)
+			var no *engine.WriteError
+			var f *fault.Error
+			switch {
+			case !errors.As(err, &no) && errors.As(err, &f):
+				refused = append(refused, &engine.WriteError{Index: i, Err: f})
+			case errors.As(err, &no):
+				no.Index = i
+				refused = append(refused, no)
+			case err != nil:
+				return nil, err
+			default:
+				n++
+			}
+		}
+		return bson.D{}, nil
+	})
+	return n, refused, err
+}
+
+func change(e *engine.Engine, u engine.Update) (done engine.Updated, err error) {
+	_, err = e.Write(context.Background(), engine.Retry{}, func(w *engine.Writer) (bson.D, error) {
+		var err error
+		done, err = w.Update(context.Background(), tools, u)
+		return bson.D{}, err
+	})
+	done.Before, done.After = nil, nil
+	return done, err
+}
+
+func remove(e *engine.Engine, filter bson.Raw, many bool) (n int, err error) {
+	_, err = e.Write(context.Background(), engine.Retry{}, func(w *engine.Writer) (bson.D, error) {
+		var err error
+		n, _, err = w.Remove(context.Background(), tools, engine.Find{Filter: filter}, many)
+		return bson.D{}, err
+	})
+	return n, err
+}
+
+func updating(t require.TestingT, filter, text string) engine.Update {
+	return engine.Update{Find: engine.Find{Filter: doctest.JSON(t, filter)}, Update: value.OfDocument(doctest.JSON(t, text))}
 }
 
 // ids are the _ids of what is found, by the cursor's pages.
@@ -73,7 +122,7 @@ func TestDocuments(t *testing.T) {
 	assert.Equal(t, "2 3", ids(t, e, engine.Find{Sort: doctest.JSON(t, `{"n": 1, "_id": -1}`), Skip: 1, Limit: 2}, 1))
 	assert.Equal(t, "1 2", ids(t, e, engine.Find{Skip: 1, Limit: 2}, 1))
 
-	n, refused, err := e.Insert(ctx, tools, []bson.Raw{doctest.JSON(t, `{"_id": 9}`), doctest.JSON(t, `{"_id": 3.0}`), doctest.JSON(t, `{"_id": [1]}`), doctest.JSON(t, `{"_id": 10}`)}, false)
+	n, refused, err := add(e, doctest.JSON(t, `{"_id": 9}`), doctest.JSON(t, `{"_id": 3.0}`), doctest.JSON(t, `{"_id": [1]}`), doctest.JSON(t, `{"_id": 10}`))
 	require.NoError(t, err)
 	assert.Equal(t, 2, n)
 	require.Len(t, refused, 2)
@@ -83,7 +132,9 @@ func TestDocuments(t *testing.T) {
 	assert.Equal(t, int32(53), refused[1].Err.Code)
 
 	change := func(filter, text string, many, upsert bool) (engine.Updated, error) {
-		return e.Update(ctx, tools, engine.Update{Filter: doctest.JSON(t, filter), Update: bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: doctest.JSON(t, text)}, Many: many, Upsert: upsert})
+		u := updating(t, filter, text)
+		u.Many, u.Upsert = many, upsert
+		return change(e, u)
 	}
 	done, err := change(`{"_id": {"$gt": 2}}`, `{"$set": {"m": 1}}`, true, false)
 	require.NoError(t, err)
@@ -102,10 +153,10 @@ func TestDocuments(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, bson.TypeObjectID, done.Upserted.Type)
 
-	gone, err := e.Delete(ctx, tools, doctest.JSON(t, `{"m": 1}`), false)
+	gone, err := remove(e, doctest.JSON(t, `{"m": 1}`), false)
 	require.NoError(t, err)
 	assert.Equal(t, 1, gone)
-	gone, err = e.Delete(ctx, tools, doctest.JSON(t, `{"m": 1}`), true)
+	gone, err = remove(e, doctest.JSON(t, `{"m": 1}`), true)
 	require.NoError(t, err)
 	assert.Equal(t, 3, gone)
 
@@ -119,7 +170,7 @@ func TestDocuments(t *testing.T) {
 	require.NoError(t, err)
 	_, _, err = c.Next(ctx, 1, 1)
 	require.NoError(t, err)
-	was, err := e.Drop(ctx, tools)
+	was, _, err := e.Drop(ctx, tools)
 	require.NoError(t, err)
 	assert.True(t, was)
 	_, _, err = c.Next(ctx, 1, 1)
@@ -152,7 +203,7 @@ func TestWritersAtOnce(t *testing.T) {
 		all.Go(func() {
 			for j := range 20 {
 				insert(t, e, fmt.Sprintf(`{"_id": %d}`, 1+i*100+j))
-				_, err := e.Update(context.Background(), tools, engine.Update{Filter: doctest.JSON(t, `{"_id": 0}`), Update: bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: doctest.JSON(t, `{"$inc": {"n": 1}}`)}})
+				_, err := change(e, updating(t, `{"_id": 0}`, `{"$inc": {"n": 1}}`))
 				assert.NoError(t, err)
 				ids(t, e, engine.Find{Sort: doctest.JSON(t, `{"_id": -1}`)}, 50)
 			}
@@ -183,7 +234,7 @@ func TestSortedPages(t *testing.T) {
 			require.NoError(r, err)
 			raw = append(raw, b)
 		}
-		_, _, err = e.Insert(context.Background(), tools, raw, true)
+		_, _, err = add(e, raw...)
 		require.NoError(r, err)
 		down := rapid.Bool().Draw(r, "down")
 		skip, limit, page := rapid.IntRange(0, 4).Draw(r, "skip"), rapid.IntRange(0, 5).Draw(r, "limit"), rapid.IntRange(1, 5).Draw(r, "page")
@@ -204,6 +255,6 @@ func TestSortedPages(t *testing.T) {
 		by := fmt.Sprintf(`{"a": %d, "b": 1}`, map[bool]int{true: -1, false: 1}[down])
 		require.Equal(r, strings.Join(want, " "), ids(r, e, engine.Find{Sort: doctest.JSON(r, by), Skip: int64(skip), Limit: int64(limit)}, page))
 	})
-	assert.Equal(t, bson.TypeUndefined, query.Extreme(doctest.JSON(t, `{"a": []}`), []string{"a"}, false).Type)
-	assert.Equal(t, int32(9), query.Extreme(doctest.JSON(t, `{"a": [{"b": 3}, {"b": 9}]}`), []string{"a", "b"}, true).Int32())
+	assert.Equal(t, bson.TypeUndefined, query.Extreme(doctest.JSON(t, `{"a": []}`), []string{"a"}, false, nil).Type)
+	assert.Equal(t, int32(9), query.Extreme(doctest.JSON(t, `{"a": [{"b": 3}, {"b": 9}]}`), []string{"a", "b"}, true, nil).Int32())
 }

@@ -1,6 +1,8 @@
 package query
 
 import (
+	"sync/atomic"
+
 	"go.mongodb.org/mongo-driver/v2/bson"
 
 	"neighbour/internal/emulator/documents/value"
@@ -10,10 +12,10 @@ import (
 // a filter of documents, or a value.
 func ParseElement(v bson.RawValue) (*Element, error) {
 	if v.Type == bson.TypeEmbeddedDocument && !operators(v.Value) {
-		n, err := parse(v.Value, 1)
+		n, err := parser{failed: &atomic.Pointer[error]{}}.parse(v.Value)
 		return &Element{n, true}, err
 	}
-	n, err := parseField(nil, v, 1)
+	n, err := parser{failed: &atomic.Pointer[error]{}}.parseField(nil, v)
 	return &Element{n, false}, err
 }
 

@@ -2,7 +2,6 @@ package query
 
 import (
 	"math"
-	"regexp"
 	"strings"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
@@ -11,7 +10,7 @@ import (
 	"neighbour/internal/emulator/documents/value"
 )
 
-func parseIn(path []string, name string, v bson.RawValue) (node, error) {
+func (p parser) parseIn(path []string, name string, v bson.RawValue) (node, error) {
 	if v.Type != bson.TypeArray {
 		return nil, fault.BadValue("%s needs an array", name)
 	}
@@ -24,14 +23,14 @@ func parseIn(path []string, name string, v bson.RawValue) (node, error) {
 		case e.Type == bson.TypeRegex:
 			pattern, options := e.Regex()
 			var n node
-			n, problem = parseRegex(path, pattern, options, e)
+			n, problem = p.parseRegex(path, pattern, options, e)
 			out = append(out, n)
 		case e.Type == bson.TypeEmbeddedDocument && operators(e.Value):
 			problem = fault.BadValue("cannot nest $ under %s", name)
 		case isNull(e):
 			null = true
 		default:
-			keys[string(value.Key(e))] = true
+			keys[string(p.Collation.Key(e))] = true
 		}
 		return problem == nil
 	})
@@ -39,15 +38,15 @@ func parseIn(path []string, name string, v bson.RawValue) (node, error) {
 		if !found || isNull(v) {
 			return null
 		}
-		return keys[string(value.Key(v))]
+		return keys[string(p.Collation.Key(v))]
 	}}), problem
 }
 
-func parseNot(path []string, v bson.RawValue, level int) (node, error) {
+func (p parser) parseNot(path []string, v bson.RawValue) (node, error) {
 	switch {
 	case v.Type == bson.TypeRegex:
 		pattern, options := v.Regex()
-		n, err := parseRegex(path, pattern, options, v)
+		n, err := p.parseRegex(path, pattern, options, v)
 		return none{n}, err
 	case v.Type != bson.TypeEmbeddedDocument:
 		return nil, fault.BadValue("$not needs a regex or a document")
@@ -59,11 +58,11 @@ func parseNot(path []string, v bson.RawValue, level int) (node, error) {
 		}
 		return nil, fault.BadValue("$not needs a document of operators")
 	}
-	n, err := parseOperators(path, v.Value, level+1)
+	n, err := p.parseOperators(path, v.Value)
 	return none{n}, err
 }
 
-func parseSize(path []string, v bson.RawValue) (node, error) {
+func (p parser) parseSize(path []string, v bson.RawValue) (node, error) {
 	n, ok := value.Integer(v)
 	switch {
 	case !ok:
@@ -81,7 +80,7 @@ func parseSize(path []string, v bson.RawValue) (node, error) {
 	}}, nil
 }
 
-func parseAll(path []string, v bson.RawValue, level int) (node, error) {
+func (p parser) parseAll(path []string, v bson.RawValue) (node, error) {
 	if v.Type != bson.TypeArray {
 		return nil, fault.BadValue("$all needs an array")
 	}
@@ -103,11 +102,11 @@ func parseAll(path []string, v bson.RawValue, level int) (node, error) {
 		var n node
 		switch {
 		case is == 1:
-			n, problem = parseOperators(path, e.Value, level+1)
+			n, problem = p.parseOperators(path, e.Value)
 		case e.Type == bson.TypeEmbeddedDocument && operators(e.Value):
 			problem = fault.BadValue("no $ expressions in $all")
 		default:
-			n, problem = parseField(path, e, level+1)
+			n, problem = p.parseField(path, e)
 		}
 		parts = append(parts, n)
 		return problem == nil
@@ -118,7 +117,7 @@ func parseAll(path []string, v bson.RawValue, level int) (node, error) {
 	return parts, problem
 }
 
-func parseElemMatch(path []string, v bson.RawValue, level int) (node, error) {
+func (p parser) parseElemMatch(path []string, v bson.RawValue) (node, error) {
 	if v.Type != bson.TypeEmbeddedDocument {
 		return nil, fault.BadValue("$elemMatch needs an Object")
 	}
@@ -130,27 +129,41 @@ func parseElemMatch(path []string, v bson.RawValue, level int) (node, error) {
 	}
 	if values {
 		// Of an element as such: the path to it has no part.
-		n, err = parseOperators(nil, v.Value, level+1)
+		n, err = p.parseOperators(nil, v.Value)
 	} else {
-		n, err = parse(v.Value, level+1)
+		n, err = p.parse(v.Value)
 	}
 	if err != nil {
 		return nil, err
 	}
-	return whole{path, func(v bson.RawValue, found bool) bool {
-		if !found || v.Type != bson.TypeArray {
-			return false
+	return elements{path, n, values}, nil
+}
+
+// elements is met by an array of which one element meets all of a node; values says
+// that the node is of an element as such, and not of a document's members.
+type elements struct {
+	path   []string
+	is     node
+	values bool
+}
+
+func (m elements) matches(d bson.RawValue) bool {
+	return walk(d, m.path, func(v bson.RawValue, found bool) bool {
+		return found && v.Type == bson.TypeArray && m.first(v) >= 0
+	})
+}
+
+// first returns the number of the first element that meets the node, -1 for none.
+func (m elements) first(array bson.RawValue) int {
+	at, met := 0, -1
+	value.Elements(array.Value, func(_ string, e bson.RawValue) bool {
+		if (m.values || e.Type == bson.TypeEmbeddedDocument || e.Type == bson.TypeArray) && m.is.matches(e) {
+			met = at
 		}
-		met := false
-		value.Elements(v.Value, func(_ string, e bson.RawValue) bool {
-			if !values && e.Type != bson.TypeEmbeddedDocument && e.Type != bson.TypeArray {
-				return true
-			}
-			met = n.matches(e)
-			return !met
-		})
-		return met
-	}}, nil
+		at++
+		return met < 0
+	})
+	return met
 }
 
 func firstName(document []byte) (name string) {
@@ -158,7 +171,7 @@ func firstName(document []byte) (name string) {
 	return name
 }
 
-func parseMod(path []string, v bson.RawValue) (node, error) {
+func (p parser) parseMod(path []string, v bson.RawValue) (node, error) {
 	var numbers []int64
 	var problem error
 	if v.Type != bson.TypeArray {
@@ -211,60 +224,4 @@ func truncated(v bson.RawValue) (int64, bool) {
 	}
 	f = math.Trunc(f)
 	return int64(f), ok && f >= -1<<63 && f < 1<<63
-}
-
-// parseRegexWith reads the operator, whose options may stand beside it.
-func parseRegexWith(path []string, v bson.RawValue, beside []byte) (node, error) {
-	pattern, options := "", ""
-	switch v.Type {
-	case bson.TypeString:
-		pattern = v.StringValue()
-	case bson.TypeRegex:
-		pattern, options = v.Regex()
-	default:
-		return nil, fault.BadValue("$regex has to be a string")
-	}
-	if o, ok := value.Member(beside, "$options"); ok {
-		if o.Type != bson.TypeString {
-			return nil, fault.BadValue("$options has to be a string")
-		}
-		if options != "" && o.StringValue() != "" {
-			return nil, &fault.Error{Code: 51074, Name: "Location51074", Message: "options set in both $regex and $options"}
-		}
-		options += o.StringValue()
-	}
-	return parseRegex(path, pattern, options, bson.RawValue{})
-}
-
-// parseRegex is met by texts that an expression finds something in, and by the
-// expression itself. Expressions are those of RE2, which has most of what is used.
-func parseRegex(path []string, pattern, options string, self bson.RawValue) (node, error) {
-	flags := ""
-	for _, o := range options {
-		switch o {
-		case 'i', 'm', 's':
-			flags += string(o)
-		case 'u': // texts are UTF-8
-		case 'x':
-			return nil, fault.NotImplemented("the option x of regular expressions is not here")
-		default:
-			return nil, &fault.Error{Code: 51108, Name: "Location51108", Message: "invalid flag in regex options: " + string(o)}
-		}
-	}
-	if flags != "" {
-		flags = "(?" + flags + ")"
-	}
-	re, err := regexp.Compile(flags + pattern)
-	if err != nil {
-		return nil, &fault.Error{Code: 51091, Name: "Location51091", Message: "Regular expression is invalid, or has what is not here: " + err.Error()}
-	}
-	return field{path, func(v bson.RawValue, found bool) bool {
-		switch {
-		case !found:
-			return false
-		case v.Type == bson.TypeString, v.Type == bson.TypeSymbol:
-			return re.Match(v.Value[4 : len(v.Value)-1])
-		}
-		return v.Type == bson.TypeRegex && self.Type == bson.TypeRegex && value.Equal(v, self)
-	}}, nil
 }

@@ -73,11 +73,11 @@ func candidates(v bson.RawValue, path []string, visit func(v bson.RawValue, foun
 // Extreme returns what a document is sorted by: the smallest of the values to which a
 // path leads and, for arrays, of their elements; or the largest. An array without
 // elements comes before null, and what isn't there is null.
-func Extreme(document bson.Raw, path []string, largest bool) bson.RawValue {
+func Extreme(document bson.Raw, path []string, largest bool, c *value.Collation) bson.RawValue {
 	out := value.Null
 	some := false
 	take := func(v bson.RawValue) {
-		if d := value.Compare(v, out); !some || largest && d > 0 || !largest && d < 0 {
+		if d := c.Compare(v, out); !some || largest && d > 0 || !largest && d < 0 {
 			out, some = v, true
 		}
 	}

@@ -6,15 +6,50 @@ package query
 import (
 	"math"
 	"strings"
+	"sync/atomic"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
 
+	"neighbour/internal/emulator/documents/expression"
 	"neighbour/internal/emulator/documents/fault"
 	"neighbour/internal/emulator/documents/value"
 )
 
 // Filter is a filter that has been read.
-type Filter struct{ node node }
+type Filter struct {
+	node   node
+	bounds []Bound
+	parser parser
+}
+
+// Collation returns the order of texts that the filter was read with.
+func (f *Filter) Collation() *value.Collation { return f.parser.Collation }
+
+// Err returns what went wrong when the filter was asked about a document: an expression
+// that can't be computed, after which it doesn't mean the document.
+func (f *Filter) Err() error {
+	if err := f.parser.failed.Load(); err != nil {
+		return *err
+	}
+	return nil
+}
+
+// Options are what a filter is read with.
+type Options struct {
+	// Collation is the order of texts, nil for that of their bytes.
+	Collation *value.Collation
+	// Text are the paths that $text looks at, nil if there is no index of texts.
+	Text [][]string
+	// Variables are those that $expr can name.
+	Variables map[string]bson.RawValue
+}
+
+// parser reads a filter, level deep in it.
+type parser struct {
+	Options
+	level  int
+	failed *atomic.Pointer[error]
+}
 
 // node is a part of a filter.
 type node interface{ matches(bson.RawValue) bool }
@@ -28,23 +63,27 @@ func (f *Filter) Matches(document bson.Raw) bool {
 // depth is how deep filters may be nested.
 const depth = 80
 
-// Parse reads a filter. Its errors are of the type *fault.Error.
-func Parse(filter bson.Raw) (*Filter, error) {
+// Parse reads a filter as ParseWith does, without options.
+func Parse(filter bson.Raw) (*Filter, error) { return ParseWith(filter, Options{}) }
+
+// ParseWith reads a filter. Its errors are of the type *fault.Error.
+func ParseWith(filter bson.Raw, options Options) (*Filter, error) {
+	p := parser{Options: options, failed: &atomic.Pointer[error]{}}
 	if len(filter) == 0 {
-		return &Filter{all{}}, nil
+		return &Filter{node: all{}, parser: p}, nil
 	}
 	if err := value.Validate(filter); err != nil {
 		return nil, fault.FailedToParse("the filter is no valid document: %v", err)
 	}
-	n, err := parse(filter, 0)
+	n, err := p.parse(filter)
 	if err != nil {
 		return nil, err
 	}
-	return &Filter{n}, nil
+	return &Filter{node: n, bounds: boundsOf(nil, filter), parser: p}, nil
 }
 
-func parse(filter bson.Raw, level int) (node, error) {
-	if level > depth {
+func (p parser) parse(filter bson.Raw) (node, error) {
+	if p.level++; p.level > depth {
 		return nil, fault.BadValue("the filter is nested deeper than %d", depth)
 	}
 	var parts all
@@ -52,9 +91,9 @@ func parse(filter bson.Raw, level int) (node, error) {
 	value.Elements(filter, func(name string, v bson.RawValue) bool {
 		var n node
 		if strings.HasPrefix(name, "$") {
-			n, problem = parseTop(name, v, level)
+			n, problem = p.parseTop(name, v)
 		} else {
-			n, problem = parseField(strings.Split(name, "."), v, level)
+			n, problem = p.parseField(strings.Split(name, "."), v)
 		}
 		if n != nil {
 			parts = append(parts, n)
@@ -92,24 +131,29 @@ func (a any) matches(d bson.RawValue) bool {
 func (a none) matches(d bson.RawValue) bool { return !any(a).matches(d) }
 
 // parseTop reads an operator that stands in the place of a field.
-func parseTop(name string, v bson.RawValue, level int) (node, error) {
+func (p parser) parseTop(name string, v bson.RawValue) (node, error) {
 	switch name {
 	case "$and", "$or", "$nor":
-		list, err := filters(name, v, level)
+		list, err := p.filters(name, v)
 		if err != nil {
 			return nil, err
 		}
 		return map[string]node{"$and": all(list), "$or": any(list), "$nor": none(list)}[name], nil
 	case "$comment":
 		return nil, nil
-	case "$expr", "$text", "$where", "$jsonSchema", "$sampleRate", "$alwaysTrue", "$alwaysFalse":
+	case "$expr":
+		e, err := expression.Parse(v, p.Collation)
+		return computed{e, p.Variables, p.failed}, err
+	case "$text":
+		return p.parseText(v)
+	case "$where", "$jsonSchema", "$sampleRate", "$alwaysTrue", "$alwaysFalse":
 		return nil, fault.NotImplemented("%s is not here", name)
 	}
 	return nil, fault.BadValue("unknown top level operator: %s. If you have a field name that starts with a '$' symbol, consider using $getField or $setField.", name)
 }
 
 // filters reads a list of filters.
-func filters(name string, v bson.RawValue, level int) ([]node, error) {
+func (p parser) filters(name string, v bson.RawValue) ([]node, error) {
 	if v.Type != bson.TypeArray {
 		return nil, fault.BadValue("%s must be an array", name)
 	}
@@ -121,7 +165,7 @@ func filters(name string, v bson.RawValue, level int) ([]node, error) {
 			return false
 		}
 		var n node
-		n, problem = parse(e.Value, level+1)
+		n, problem = p.parse(e.Value)
 		out = append(out, n)
 		return problem == nil
 	})
@@ -149,15 +193,30 @@ type whole field
 func (w whole) matches(d bson.RawValue) bool { return walk(d, w.path, w.is) }
 
 // parseField reads what is asked of a field: a value, or operators.
-func parseField(path []string, v bson.RawValue, level int) (node, error) {
+func (p parser) parseField(path []string, v bson.RawValue) (node, error) {
 	switch {
 	case v.Type == bson.TypeRegex:
 		pattern, options := v.Regex()
-		return parseRegex(path, pattern, options, v)
+		return p.parseRegex(path, pattern, options, v)
 	case v.Type == bson.TypeEmbeddedDocument && operators(v.Value):
-		return parseOperators(path, v.Value, level)
+		return p.parseOperators(path, v.Value)
 	}
-	return field{path, equal(v)}, nil
+	return field{path, p.equal(v)}, nil
+}
+
+// computed is met by documents of which an expression is true.
+type computed struct {
+	expression *expression.Expression
+	variables  map[string]bson.RawValue
+	failed     *atomic.Pointer[error]
+}
+
+func (c computed) matches(d bson.RawValue) bool {
+	v, err := c.expression.Of(d, c.variables)
+	if err != nil {
+		c.failed.Store(&err)
+	}
+	return err == nil && expression.Truth(v)
 }
 
 // operators reports whether a document is one of operators.
@@ -170,15 +229,15 @@ func operators(document []byte) bool {
 	return is
 }
 
-func parseOperators(path []string, document []byte, level int) (node, error) {
-	if level > depth {
+func (p parser) parseOperators(path []string, document []byte) (node, error) {
+	if p.level++; p.level > depth {
 		return nil, fault.BadValue("the filter is nested deeper than %d", depth)
 	}
 	var parts all
 	var problem error
 	value.Elements(document, func(name string, v bson.RawValue) bool {
 		var n node
-		n, problem = parseOperator(path, name, v, document, level)
+		n, problem = p.parseOperator(path, name, v, document)
 		if n != nil {
 			parts = append(parts, n)
 		}
@@ -187,46 +246,46 @@ func parseOperators(path []string, document []byte, level int) (node, error) {
 	return parts, problem
 }
 
-func parseOperator(path []string, name string, v bson.RawValue, beside []byte, level int) (node, error) {
+func (p parser) parseOperator(path []string, name string, v bson.RawValue, beside []byte) (node, error) {
 	switch name {
 	case "$eq":
-		return field{path, equal(v)}, nil
+		return field{path, p.equal(v)}, nil
 	case "$ne":
 		if v.Type == bson.TypeRegex {
 			return nil, fault.BadValue("Can't have regex as arg to $ne.")
 		}
-		return none{field{path, equal(v)}}, nil
+		return none{field{path, p.equal(v)}}, nil
 	case "$gt", "$gte", "$lt", "$lte":
 		if v.Type == bson.TypeRegex {
 			return nil, fault.BadValue("Can't have RegEx as arg to predicate over field '%s'.", strings.Join(path, "."))
 		}
-		return field{path, compared(name, v)}, nil
+		return field{path, p.compared(name, v)}, nil
 	case "$in", "$nin":
-		n, err := parseIn(path, name, v)
+		n, err := p.parseIn(path, name, v)
 		if err == nil && name == "$nin" {
 			n = none{n}
 		}
 		return n, err
 	case "$not":
-		return parseNot(path, v, level)
+		return p.parseNot(path, v)
 	case "$exists":
 		is := field{path, func(_ bson.RawValue, found bool) bool { return found }}
-		if Truth(v) {
+		if expression.Truth(v) {
 			return is, nil
 		}
 		return none{is}, nil
 	case "$type":
-		return parseType(path, v)
+		return p.parseType(path, v)
 	case "$size":
-		return parseSize(path, v)
+		return p.parseSize(path, v)
 	case "$all":
-		return parseAll(path, v, level)
+		return p.parseAll(path, v)
 	case "$elemMatch":
-		return parseElemMatch(path, v, level)
+		return p.parseElemMatch(path, v)
 	case "$mod":
-		return parseMod(path, v)
+		return p.parseMod(path, v)
 	case "$regex":
-		return parseRegexWith(path, v, beside)
+		return p.parseRegexWith(path, v, beside)
 	case "$options":
 		if _, ok := value.Member(beside, "$regex"); !ok {
 			return nil, fault.BadValue("$options needs a $regex")
@@ -234,24 +293,12 @@ func parseOperator(path []string, name string, v bson.RawValue, beside []byte, l
 		return nil, nil
 	case "$comment":
 		return nil, nil
-	case "$bitsAllClear", "$bitsAllSet", "$bitsAnyClear", "$bitsAnySet", "$geoIntersects", "$geoWithin", "$near", "$nearSphere", "$within":
+	case "$bitsAllClear", "$bitsAllSet", "$bitsAnyClear", "$bitsAnySet":
+		return p.parseBits(path, name, v)
+	case "$geoIntersects", "$geoWithin", "$near", "$nearSphere", "$within":
 		return nil, fault.NotImplemented("%s is not here", name)
 	}
 	return nil, fault.BadValue("unknown operator: %s", name)
-}
-
-// Truth reports whether a value counts as true: all do but null, false, and 0.
-func Truth(v bson.RawValue) bool {
-	switch value.ClassOf(v.Type) {
-	case value.ClassNull, value.ClassUndefined:
-		return false
-	case value.ClassBoolean:
-		return v.Value[0] != 0
-	case value.ClassNumber:
-		n, whole := value.Integer(v)
-		return !whole || n != 0
-	}
-	return true
 }
 
 func isNull(v bson.RawValue) bool {
@@ -260,22 +307,25 @@ func isNull(v bson.RawValue) bool {
 }
 
 // equal is met by what equals a value; null is met by what isn't there, too.
-func equal(to bson.RawValue) condition {
+func (p parser) equal(to bson.RawValue) condition {
 	if isNull(to) {
 		return func(v bson.RawValue, found bool) bool { return !found || isNull(v) }
+	}
+	if p.Collation != nil {
+		return func(v bson.RawValue, found bool) bool { return found && p.Collation.Equal(v, to) }
 	}
 	return func(v bson.RawValue, found bool) bool { return found && value.Equal(v, to) }
 }
 
 // compared is met by what is of the class of a value and on the side of it that an
 // operator means.
-func compared(operator string, to bson.RawValue) condition {
+func (p parser) compared(operator string, to bson.RawValue) condition {
 	holds := map[string]func(int) bool{"$gt": func(d int) bool { return d > 0 }, "$gte": func(d int) bool { return d >= 0 }, "$lt": func(d int) bool { return d < 0 }, "$lte": func(d int) bool { return d <= 0 }}[operator]
 	class := value.ClassOf(to.Type)
 	switch {
 	case isNull(to):
 		if operator == "$gte" || operator == "$lte" {
-			return equal(to)
+			return p.equal(to)
 		}
 		return func(bson.RawValue, bool) bool { return false }
 	case class == value.ClassMinKey || class == value.ClassMaxKey: // which are compared to all
@@ -284,7 +334,7 @@ func compared(operator string, to bson.RawValue) condition {
 		return func(v bson.RawValue, found bool) bool { return found && notANumber(v) && holds(0) }
 	}
 	return func(v bson.RawValue, found bool) bool {
-		return found && value.ClassOf(v.Type) == class && !notANumber(v) && holds(value.Compare(v, to))
+		return found && value.ClassOf(v.Type) == class && !notANumber(v) && holds(p.Collation.Compare(v, to))
 	}
 }
 

@@ -20,7 +20,7 @@ var allTypes = []bson.Type{bson.TypeDouble, bson.TypeString, bson.TypeEmbeddedDo
 	bson.TypeInt64, bson.TypeDecimal128, bson.TypeMinKey, bson.TypeMaxKey}
 
 // parseType reads the operator $type: a type's name or number, or a list of them.
-func parseType(path []string, v bson.RawValue) (node, error) {
+func (p parser) parseType(path []string, v bson.RawValue) (node, error) {
 	var types []bson.Type
 	var problem error
 	add := func(v bson.RawValue) bool {

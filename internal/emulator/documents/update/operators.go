@@ -45,7 +45,7 @@ func readUnset(p *part, _ bson.RawValue) error {
 }
 
 func readArithmetic(p *part, v bson.RawValue) error {
-	if !number(v) {
+	if !value.IsNumber(v) {
 		verb := map[string]string{"$inc": "increment", "$mul": "multiply"}[p.operator]
 		return fault.TypeMismatch("Cannot %s with non-numeric argument: {%s: %s}", verb, strings.Join(p.path, "."), value.String(v))
 	}
@@ -55,12 +55,12 @@ func readArithmetic(p *part, v bson.RawValue) error {
 		case !found && p.operator == "$inc":
 			return v, true, nil
 		case !found:
-			zero, err := combine("$mul", v, rawOf(int32(0)))
+			zero, err := value.Combine("$mul", v, value.Of(int32(0)))
 			return zero, true, err
-		case !number(old):
+		case !value.IsNumber(old):
 			return old, true, fault.TypeMismatch("Cannot apply %s to a value of non-numeric type. The field '%s' is of non-numeric type %s", p.operator, p.path[len(p.path)-1], value.Name(old.Type))
 		}
-		now, err := combine(p.operator, old, v)
+		now, err := value.Combine(p.operator, old, v)
 		return now, true, err
 	}
 	return nil
@@ -108,19 +108,19 @@ func readCurrentDate(p *part, v bson.RawValue) error {
 	p.create = true
 	p.do = func(bson.RawValue, bool) (bson.RawValue, bool, error) {
 		if what == "timestamp" {
-			return rawOf(bson.Timestamp{T: uint32(time.Now().Unix()), I: 1}), true, nil
+			return value.Of(bson.Timestamp{T: uint32(time.Now().Unix()), I: 1}), true, nil
 		}
-		return rawOf(bson.NewDateTimeFromTime(time.Now())), true, nil
+		return value.Of(bson.NewDateTimeFromTime(time.Now())), true, nil
 	}
 	return nil
 }
 
 // onArray makes an edit of the elements of an array. What isn't there is one without
 // elements if missing is true, and stays so otherwise.
-func (p *part) onArray(missing bool, do func(all []member) ([]member, error)) {
+func (p *part) onArray(missing bool, do func(all []value.Named) ([]value.Named, error)) {
 	p.create = missing
 	p.do = func(old bson.RawValue, found bool) (bson.RawValue, bool, error) {
-		var all []member
+		var all []value.Named
 		switch {
 		case !found && !missing:
 			return old, false, nil
@@ -129,31 +129,31 @@ func (p *part) onArray(missing bool, do func(all []member) ([]member, error)) {
 		case found && old.Type != bson.TypeArray:
 			return old, true, fault.BadValue("The field '%s' must be an array but is of type %s", strings.Join(p.path, "."), value.Name(old.Type))
 		case found:
-			all = membersOf(old)
+			all = value.Members(old.Value)
 		}
 		all, err := do(all)
-		return assemble(bson.TypeArray, all), true, err
+		return value.Assemble(bson.TypeArray, all), true, err
 	}
 }
 
 // each are the values of $each, or the one value that stands in its place.
-func each(operator string, v bson.RawValue) (values []member, modifiers []member, err error) {
+func each(operator string, v bson.RawValue) (values []value.Named, modifiers []value.Named, err error) {
 	if v.Type != bson.TypeEmbeddedDocument {
-		return []member{{value: v}}, nil, nil
+		return []value.Named{{Value: v}}, nil, nil
 	}
 	list, ok := value.Member(v.Value, "$each")
 	if !ok {
-		return []member{{value: v}}, nil, nil
+		return []value.Named{{Value: v}}, nil, nil
 	}
 	if list.Type != bson.TypeArray {
 		return nil, nil, fault.BadValue("The argument to $each in %s must be an array but it was of type %s", operator, value.Name(list.Type))
 	}
-	for _, m := range membersOf(v) {
-		if m.name != "$each" {
+	for _, m := range value.Members(v.Value) {
+		if m.Name != "$each" {
 			modifiers = append(modifiers, m)
 		}
 	}
-	return membersOf(list), modifiers, nil
+	return value.Members(list.Value), modifiers, nil
 }
 
 func readPush(p *part, v bson.RawValue) error {
@@ -164,26 +164,26 @@ func readPush(p *part, v bson.RawValue) error {
 	position, slice := int64(1)<<40, int64(1)<<40
 	var by *order
 	for _, m := range modifiers {
-		n, whole := value.Integer(m.value)
-		switch m.name {
+		n, whole := value.Integer(m.Value)
+		switch m.Name {
 		case "$position", "$slice":
 			if !whole {
-				return fault.BadValue("The value for %s must be an integer value, not %s", m.name, value.String(m.value))
+				return fault.BadValue("The value for %s must be an integer value, not %s", m.Name, value.String(m.Value))
 			}
-			if m.name == "$position" {
+			if m.Name == "$position" {
 				position = n
 			} else {
 				slice = n
 			}
 		case "$sort":
-			if by, err = readOrder(m.value); err != nil {
+			if by, err = readOrder(m.Value); err != nil {
 				return err
 			}
 		default:
-			return fault.BadValue("Unrecognized clause in $push: %s", m.name)
+			return fault.BadValue("Unrecognized clause in $push: %s", m.Name)
 		}
 	}
-	p.onArray(true, func(all []member) ([]member, error) {
+	p.onArray(true, func(all []value.Named) ([]value.Named, error) {
 		at := position
 		if at < 0 {
 			at += int64(len(all))
@@ -191,7 +191,7 @@ func readPush(p *part, v bson.RawValue) error {
 		at = max(0, min(at, int64(len(all))))
 		all = slices.Insert(all, int(at), values...)
 		if by != nil {
-			slices.SortStableFunc(all, func(a, b member) int { return by.compare(a.value, b.value) })
+			slices.SortStableFunc(all, func(a, b value.Named) int { return by.compare(a.Value, b.Value) })
 		}
 		switch n := int64(len(all)); {
 		case slice >= 0:
@@ -226,15 +226,15 @@ func readOrder(v bson.RawValue) (*order, error) {
 		o.down, err = direction(v)
 		return o, err
 	}
-	for _, m := range membersOf(v) {
-		down, err := direction(m.value)
+	for _, m := range value.Members(v.Value) {
+		down, err := direction(m.Value)
 		if err != nil {
 			return nil, err
 		}
 		o.by = append(o.by, struct {
 			path []string
 			down bool
-		}{strings.Split(m.name, "."), down})
+		}{strings.Split(m.Name, "."), down})
 	}
 	if len(o.by) == 0 {
 		return nil, fault.BadValue("The $sort pattern is empty when it should be a set of fields.")
@@ -250,8 +250,8 @@ func (o *order) compare(a, b bson.RawValue) int {
 		return value.Compare(a, b)
 	}
 	for _, by := range o.by {
-		x, okX := lookup(a, by.path)
-		y, okY := lookup(b, by.path)
+		x, okX := value.Lookup(a, by.path)
+		y, okY := value.Lookup(b, by.path)
 		if !okX {
 			x = value.Null
 		}
@@ -274,11 +274,11 @@ func readAddToSet(p *part, v bson.RawValue) error {
 	case err != nil:
 		return err
 	case len(modifiers) > 0:
-		return fault.BadValue("Found unexpected fields after $each in $addToSet: %s", modifiers[0].name)
+		return fault.BadValue("Found unexpected fields after $each in $addToSet: %s", modifiers[0].Name)
 	}
-	p.onArray(true, func(all []member) ([]member, error) {
+	p.onArray(true, func(all []value.Named) ([]value.Named, error) {
 		for _, v := range values {
-			if !slices.ContainsFunc(all, func(m member) bool { return value.Equal(m.value, v.value) }) {
+			if !slices.ContainsFunc(all, func(m value.Named) bool { return value.Equal(m.Value, v.Value) }) {
 				all = append(all, v)
 			}
 		}
@@ -292,7 +292,7 @@ func readPop(p *part, v bson.RawValue) error {
 	if !ok || n != 1 && n != -1 {
 		return fault.FailedToParse("$pop expects 1 or -1, found: %s", value.String(v))
 	}
-	p.onArray(false, func(all []member) ([]member, error) {
+	p.onArray(false, func(all []value.Named) ([]value.Named, error) {
 		switch {
 		case len(all) == 0:
 			return all, nil
@@ -309,8 +309,8 @@ func readPull(p *part, v bson.RawValue) error {
 	if err != nil {
 		return err
 	}
-	p.onArray(false, func(all []member) ([]member, error) {
-		return slices.DeleteFunc(all, func(m member) bool { return meant.Matches(m.value) }), nil
+	p.onArray(false, func(all []value.Named) ([]value.Named, error) {
+		return slices.DeleteFunc(all, func(m value.Named) bool { return meant.Matches(m.Value) }), nil
 	})
 	return nil
 }
@@ -319,10 +319,10 @@ func readPullAll(p *part, v bson.RawValue) error {
 	if v.Type != bson.TypeArray {
 		return fault.BadValue("$pullAll requires an array argument but was given a %s", value.Name(v.Type))
 	}
-	values := membersOf(v)
-	p.onArray(false, func(all []member) ([]member, error) {
-		return slices.DeleteFunc(all, func(m member) bool {
-			return slices.ContainsFunc(values, func(v member) bool { return value.Equal(m.value, v.value) })
+	values := value.Members(v.Value)
+	p.onArray(false, func(all []value.Named) ([]value.Named, error) {
+		return slices.DeleteFunc(all, func(m value.Named) bool {
+			return slices.ContainsFunc(values, func(v value.Named) bool { return value.Equal(m.Value, v.Value) })
 		}), nil
 	})
 	return nil

@@ -1,7 +1,6 @@
 package update
 
 import (
-	"encoding/binary"
 	"fmt"
 	"strconv"
 	"strings"
@@ -11,38 +10,6 @@ import (
 	"neighbour/internal/emulator/documents/fault"
 	"neighbour/internal/emulator/documents/value"
 )
-
-// member is a member of a document, or an element of an array, whose name is its
-// number.
-type member struct {
-	name  string
-	value bson.RawValue
-}
-
-// membersOf reads a document or an array.
-func membersOf(v bson.RawValue) []member {
-	var out []member
-	value.Elements(v.Value, func(name string, v bson.RawValue) bool {
-		out = append(out, member{name, v})
-		return true
-	})
-	return out
-}
-
-// assemble writes a document, or an array, of its members.
-func assemble(t bson.Type, all []member) bson.RawValue {
-	out := make([]byte, 4, 64)
-	for i, m := range all {
-		name := m.name
-		if t == bson.TypeArray {
-			name = strconv.Itoa(i)
-		}
-		out = append(append(append(append(out, byte(m.value.Type)), name...), 0), m.value.Value...)
-	}
-	out = append(out, 0)
-	binary.LittleEndian.PutUint32(out, uint32(len(out)))
-	return bson.RawValue{Type: t, Value: out}
-}
 
 // edit is what becomes of a value; found says that there was one. With keep false
 // there is none any more.
@@ -64,27 +31,27 @@ func step(v bson.RawValue, path, whole []string, create bool, do edit) (now bson
 	}
 	switch v.Type {
 	case bson.TypeEmbeddedDocument:
-		all := membersOf(v)
+		all := value.Members(v.Value)
 		for i := range all {
-			if all[i].name != path[0] {
+			if all[i].Name != path[0] {
 				continue
 			}
-			now, keep, err := step(all[i].value, path[1:], whole, create, do)
+			now, keep, err := step(all[i].Value, path[1:], whole, create, do)
 			switch {
 			case err != nil:
 				return v, true, err
 			case keep:
-				all[i].value = now
+				all[i].Value = now
 			default:
 				all = append(all[:i], all[i+1:]...)
 			}
-			return assemble(v.Type, all), true, nil
+			return value.Assemble(v.Type, all), true, nil
 		}
 		made, keep, err := build(path[1:], create, do)
 		if err != nil || !keep {
 			return v, true, err
 		}
-		return assemble(v.Type, append(all, member{path[0], made})), true, nil
+		return value.Assemble(v.Type, append(all, value.Named{Name: path[0], Value: made})), true, nil
 	case bson.TypeArray:
 		return stepArray(v, path, whole, create, do)
 	}
@@ -102,17 +69,17 @@ func stepArray(v bson.RawValue, path, whole []string, create bool, do edit) (now
 		}
 		return v, true, &fault.Error{Code: 28, Name: "PathNotViable", Message: fmt.Sprintf("Cannot create field '%s' in element {%s: %s}", path[0], strings.Join(whole[:len(whole)-len(path)], "."), value.String(v))}
 	}
-	all := membersOf(v)
+	all := value.Members(v.Value)
 	if int(n) < len(all) {
-		now, keep, err := step(all[n].value, path[1:], whole, create, do)
+		now, keep, err := step(all[n].Value, path[1:], whole, create, do)
 		if err != nil {
 			return v, true, err
 		}
 		if !keep {
 			now = value.Null
 		}
-		all[n].value = now
-		return assemble(v.Type, all), true, nil
+		all[n].Value = now
+		return value.Assemble(v.Type, all), true, nil
 	}
 	made, keep, err := build(path[1:], create, do)
 	if err != nil || !keep {
@@ -122,9 +89,9 @@ func stepArray(v bson.RawValue, path, whole []string, create bool, do edit) (now
 		return v, true, fault.BadValue("an array of %d elements would be too long", n)
 	}
 	for len(all) < int(n) {
-		all = append(all, member{value: value.Null})
+		all = append(all, value.Named{Value: value.Null})
 	}
-	return assemble(v.Type, append(all, member{value: made})), true, nil
+	return value.Assemble(v.Type, append(all, value.Named{Value: made})), true, nil
 }
 
 // build makes the documents on the way to a value that isn't there.
@@ -134,21 +101,7 @@ func build(path []string, create bool, do edit) (made bson.RawValue, keep bool, 
 		return made, keep && create, err
 	}
 	for i := len(path) - 1; i >= 0; i-- {
-		made = assemble(bson.TypeEmbeddedDocument, []member{{path[i], made}})
+		made = value.Assemble(bson.TypeEmbeddedDocument, []value.Named{{Name: path[i], Value: made}})
 	}
 	return made, true, nil
-}
-
-// lookup returns what a path leads to, by names and by numbers of elements only.
-func lookup(v bson.RawValue, path []string) (bson.RawValue, bool) {
-	for _, part := range path {
-		if v.Type != bson.TypeEmbeddedDocument && v.Type != bson.TypeArray {
-			return v, false
-		}
-		var ok bool
-		if v, ok = value.Member(v.Value, part); !ok {
-			return v, false
-		}
-	}
-	return v, true
 }

@@ -46,12 +46,12 @@ func Parse(update bson.RawValue, arrayFilters []bson.Raw) (*Update, error) {
 	if err := value.Validate(update.Value); err != nil {
 		return nil, fault.FailedToParse("the update is no valid document: %v", err)
 	}
-	all := membersOf(update)
+	all := value.Members(update.Value)
 	u := &Update{filters: map[string]*query.Filter{}}
-	if len(all) == 0 || !strings.HasPrefix(all[0].name, "$") {
+	if len(all) == 0 || !strings.HasPrefix(all[0].Name, "$") {
 		for _, m := range all {
-			if strings.HasPrefix(m.name, "$") {
-				return nil, &fault.Error{Code: 52, Name: "DollarPrefixedFieldName", Message: fmt.Sprintf("The dollar ($) prefixed field '%s' in '%s' is not allowed in the context of an update's replacement document.", m.name, m.name)}
+			if strings.HasPrefix(m.Name, "$") {
+				return nil, &fault.Error{Code: 52, Name: "DollarPrefixedFieldName", Message: fmt.Sprintf("The dollar ($) prefixed field '%s' in '%s' is not allowed in the context of an update's replacement document.", m.Name, m.Name)}
 			}
 		}
 		if len(arrayFilters) > 0 {
@@ -91,8 +91,8 @@ func (u *Update) readFilters(filters []bson.Raw) error {
 			return fault.FailedToParse("an array filter is no valid document: %v", err)
 		}
 		identifier := ""
-		for _, m := range membersOf(bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: f}) {
-			name, _, _ := strings.Cut(m.name, ".")
+		for _, m := range value.Members(f) {
+			name, _, _ := strings.Cut(m.Name, ".")
 			if strings.HasPrefix(name, "$") {
 				return fault.NotImplemented("%s at the top of an array filter is not here", name)
 			}
@@ -116,28 +116,28 @@ func (u *Update) readFilters(filters []bson.Raw) error {
 	return nil
 }
 
-func (u *Update) readOperator(m member) error {
-	read := operators[m.name]
+func (u *Update) readOperator(m value.Named) error {
+	read := operators[m.Name]
 	switch {
-	case m.name == "$bit":
-		return fault.NotImplemented("%s is not here", m.name)
+	case m.Name == "$bit":
+		return fault.NotImplemented("%s is not here", m.Name)
 	case read == nil:
-		return fault.FailedToParse("Unknown modifier: %s. Expected a valid update modifier or pipeline-style update specified as an array", m.name)
-	case m.value.Type != bson.TypeEmbeddedDocument:
-		return fault.FailedToParse("Modifiers operate on fields but we found type %s instead. For example: {$mod: {<field>: ...}} not {%s: %s}", value.Name(m.value.Type), m.name, value.String(m.value))
+		return fault.FailedToParse("Unknown modifier: %s. Expected a valid update modifier or pipeline-style update specified as an array", m.Name)
+	case m.Value.Type != bson.TypeEmbeddedDocument:
+		return fault.FailedToParse("Modifiers operate on fields but we found type %s instead. For example: {$mod: {<field>: ...}} not {%s: %s}", value.Name(m.Value.Type), m.Name, value.String(m.Value))
 	}
-	for _, of := range membersOf(m.value) {
-		p := part{operator: m.name, path: strings.Split(of.name, ".")}
+	for _, of := range value.Members(m.Value.Value) {
+		p := part{operator: m.Name, path: strings.Split(of.Name, ".")}
 		if slices.Contains(p.path, "") {
-			return &fault.Error{Code: 56, Name: "EmptyFieldName", Message: fmt.Sprintf("The update path '%s' contains an empty field name, which is not allowed.", of.name)}
+			return &fault.Error{Code: 56, Name: "EmptyFieldName", Message: fmt.Sprintf("The update path '%s' contains an empty field name, which is not allowed.", of.Name)}
 		}
-		if slices.Contains(p.path, "$") {
-			return fault.NotImplemented("the positional operator $ is not here; $[] and $[identifier] are")
+		if i := slices.Index(p.path, "$"); i >= 0 && slices.Contains(p.path[i+1:], "$") {
+			return fault.BadValue("Too many positional (i.e. '$') elements found in path '%s'", of.Name)
 		}
 		if strings.HasPrefix(p.path[0], "$") {
-			return &fault.Error{Code: 52, Name: "DollarPrefixedFieldName", Message: fmt.Sprintf("The dollar ($) prefixed field '%s' is not valid for storage.", of.name)}
+			return &fault.Error{Code: 52, Name: "DollarPrefixedFieldName", Message: fmt.Sprintf("The dollar ($) prefixed field '%s' is not valid for storage.", of.Name)}
 		}
-		if err := read(&p, of.value); err != nil {
+		if err := read(&p, of.Value); err != nil {
 			return err
 		}
 		u.parts = append(u.parts, p)
@@ -188,16 +188,24 @@ func identifier(part string) (string, bool) {
 	return "", false
 }
 
-// Apply returns the document that an update makes of one. Insert says that the document
-// is about to be inserted, since none was found.
-func (u *Update) Apply(document bson.Raw, insert bool) (bson.Raw, error) {
+// About is what an update may have to know of how its document was found.
+type About struct {
+	// Insert says that the document is about to be inserted, since none was found.
+	Insert bool
+	// Position returns the number of the element in an array because of which the
+	// document was found. It may be nil.
+	Position func(path []string) (int, bool)
+}
+
+// Apply returns the document that an update makes of one.
+func (u *Update) Apply(document bson.Raw, about About) (bson.Raw, error) {
 	id, hasID := value.Member(document, "_id")
 	v := bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: document}
 	var err error
 	if u.replacement != nil {
 		v, err = u.replace(id, hasID)
 	} else {
-		v, err = u.apply(v, insert)
+		v, err = u.apply(v, about)
 	}
 	if err != nil {
 		return nil, err
@@ -220,23 +228,45 @@ func (u *Update) replace(id bson.RawValue, hasID bool) (bson.RawValue, error) {
 	if !hasID {
 		return v, nil
 	}
-	all := []member{{"_id", id}}
-	for _, m := range membersOf(v) {
-		if m.name != "_id" {
+	all := []value.Named{{Name: "_id", Value: id}}
+	for _, m := range value.Members(v.Value) {
+		if m.Name != "_id" {
 			all = append(all, m)
-		} else if !value.Equal(m.value, id) {
+		} else if !value.Equal(m.Value, id) {
 			return v, &fault.Error{Code: 66, Name: "ImmutableField", Message: "After applying the update, the (immutable) field '_id' was found to have been altered"}
 		}
 	}
-	return assemble(v.Type, all), nil
+	return value.Assemble(v.Type, all), nil
 }
 
-func (u *Update) apply(v bson.RawValue, insert bool) (bson.RawValue, error) {
+// placed is a path with the number of an element for the operator $.
+func (a About) placed(path []string) ([]string, error) {
+	i := slices.Index(path, "$")
+	if i < 0 {
+		return path, nil
+	}
+	n, ok := 0, false
+	if a.Position != nil {
+		n, ok = a.Position(path[:i])
+	}
+	if !ok {
+		return nil, fault.BadValue("The positional operator did not find the match needed from the query.")
+	}
+	path = slices.Clone(path)
+	path[i] = strconv.Itoa(n)
+	return path, nil
+}
+
+func (u *Update) apply(v bson.RawValue, about About) (bson.RawValue, error) {
 	for _, p := range u.parts {
-		if p.insert && !insert {
+		if p.insert && !about.Insert {
 			continue
 		}
-		paths, err := u.expand(v, nil, p.path, p.path)
+		path, err := about.placed(p.path)
+		if err != nil {
+			return v, err
+		}
+		paths, err := u.expand(v, nil, path, path)
 		if err != nil {
 			return v, err
 		}
@@ -261,7 +291,7 @@ func (u *Update) expand(v bson.RawValue, before, path, whole []string) ([][]stri
 		return [][]string{append(slices.Clone(before), path...)}, nil
 	}
 	before = append(slices.Clone(before), path[:at]...)
-	list, ok := lookup(v, before)
+	list, ok := value.Lookup(v, before)
 	switch {
 	case !ok:
 		return nil, fault.BadValue("The path '%s' must exist in the document in order to apply array updates.", strings.Join(before, "."))
@@ -270,8 +300,8 @@ func (u *Update) expand(v bson.RawValue, before, path, whole []string) ([][]stri
 	}
 	id, _ := identifier(path[at])
 	var out [][]string
-	for i, e := range membersOf(list) {
-		if id != "" && !u.filters[id].Matches(bson.Raw(assemble(bson.TypeEmbeddedDocument, []member{{id, e.value}}).Value)) {
+	for i, e := range value.Members(list.Value) {
+		if id != "" && !u.filters[id].Matches(bson.Raw(value.Assemble(bson.TypeEmbeddedDocument, []value.Named{{Name: id, Value: e.Value}}).Value)) {
 			continue
 		}
 		more, err := u.expand(v, append(slices.Clone(before), strconv.Itoa(i)), path[at+1:], whole)
@@ -287,12 +317,12 @@ func (u *Update) expand(v bson.RawValue, before, path, whole []string) ([][]stri
 func rename(v bson.RawValue, from, to []string) (bson.RawValue, error) {
 	for _, path := range [][]string{from, to} {
 		for n := range path {
-			if on, ok := lookup(v, path[:n]); ok && on.Type == bson.TypeArray {
+			if on, ok := value.Lookup(v, path[:n]); ok && on.Type == bson.TypeArray {
 				return v, fault.BadValue("The path '%s' of $rename leads through an array", strings.Join(path, "."))
 			}
 		}
 	}
-	moved, ok := lookup(v, from)
+	moved, ok := value.Lookup(v, from)
 	if !ok {
 		return v, nil
 	}

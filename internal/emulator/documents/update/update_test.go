@@ -25,7 +25,7 @@ func apply(t require.TestingT, text, on string, insert bool, filters ...string) 
 	if err != nil {
 		return "", err
 	}
-	out, err := u.Apply(doctest.JSON(t, on), insert)
+	out, err := u.Apply(doctest.JSON(t, on), update.About{Insert: insert})
 	if err != nil {
 		return "", err
 	}
@@ -87,7 +87,7 @@ func TestOperators(t *testing.T) {
 
 	u, err := update.Parse(bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: doctest.JSON(t, `{"$currentDate": {"a": true, "b": {"$type": "timestamp"}}}`)}, nil)
 	require.NoError(t, err)
-	out, err := u.Apply(doctest.JSON(t, `{}`), false)
+	out, err := u.Apply(doctest.JSON(t, `{}`), update.About{})
 	require.NoError(t, err)
 	assert.WithinDuration(t, time.Now(), out.Lookup("a").Time(), time.Minute)
 	assert.Equal(t, bson.TypeTimestamp, out.Lookup("b").Type)
@@ -98,7 +98,7 @@ func TestRefusals(t *testing.T) {
 	for _, c := range []struct{ update, on, says string }{
 		{`{"$foo": {"a": 1}}`, `{}`, "9 Unknown modifier: $foo"},
 		{`{"$bit": {"a": {"and": 1}}}`, `{}`, "238 $bit is not here"},
-		{`{"$set": {"a.$": 1}}`, `{}`, "238 the positional operator $ is not here"},
+		{`{"$set": {"a.$": 1}}`, `{}`, "2 The positional operator did not find"},
 		{`{"$set": 1}`, `{}`, "9 Modifiers operate on fields but we found type int"},
 		{`{"a": 1, "$set": {"b": 1}}`, `{}`, "52 The dollar ($) prefixed field '$set'"},
 		{`{"$set": {"a": 1}, "$inc": {"a": 1}}`, `{}`, "40 Updating the path 'a' would create a conflict at 'a'"},
@@ -274,7 +274,7 @@ func TestOperatorsByDefinition(t *testing.T) {
 		require.NoError(r, err)
 		before, err := bson.Marshal(d)
 		require.NoError(r, err)
-		got, err := u.Apply(before, false)
+		got, err := u.Apply(before, update.About{})
 		if !ok {
 			require.Error(r, err, "%v on %v", bson.Raw(raw), bson.Raw(before))
 			return

@@ -12,19 +12,22 @@ import (
 // Key returns bytes that stand in the order of the values: comparing two keys gives
 // what Compare gives. No key is the beginning of another, so that several can be
 // joined.
-func Key(v bson.RawValue) []byte { return AppendKey(nil, v) }
+func Key(v bson.RawValue) []byte { return (*Collation)(nil).AppendKey(nil, v) }
 
 // AppendKey appends the key of a value.
-func AppendKey(key []byte, v bson.RawValue) []byte {
+func (c *Collation) AppendKey(key []byte, v bson.RawValue) []byte {
 	class := ClassOf(v.Type)
-	return appendPayload(append(key, byte(class)), class, v)
+	return c.appendPayload(append(key, byte(class)), class, v)
 }
 
-func appendPayload(key []byte, class Class, v bson.RawValue) []byte {
+func (c *Collation) appendPayload(key []byte, class Class, v bson.RawValue) []byte {
 	switch class {
 	case ClassNumber:
 		return appendNumber(key, numberOf(v))
 	case ClassString:
+		if c != nil {
+			return appendText(key, c.text(text(v)))
+		}
 		return appendText(key, text(v))
 	case ClassObject:
 		for rest := members(v.Value); ; {
@@ -33,7 +36,7 @@ func appendPayload(key []byte, class Class, v bson.RawValue) []byte {
 				return append(key, 0)
 			}
 			class := ClassOf(e.value.Type)
-			key = appendPayload(appendText(append(key, byte(class)), e.name), class, e.value)
+			key = c.appendPayload(appendText(append(key, byte(class)), e.name), class, e.value)
 			rest = after
 		}
 	case ClassArray:
@@ -42,7 +45,7 @@ func appendPayload(key []byte, class Class, v bson.RawValue) []byte {
 			if !more {
 				return append(key, 0)
 			}
-			key = AppendKey(key, e.value)
+			key = c.AppendKey(key, e.value)
 			rest = after
 		}
 	case ClassBinary:
@@ -66,7 +69,7 @@ func appendPayload(key []byte, class Class, v bson.RawValue) []byte {
 		code := v.Value[4:]
 		n := 4 + int(binary.LittleEndian.Uint32(code))
 		key = appendText(key, code[4:n-1])
-		return appendPayload(key, ClassObject, bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: code[n:]})
+		return c.appendPayload(key, ClassObject, bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: code[n:]})
 	}
 	return key
 }

@@ -1,62 +1,62 @@
-package update
+package value
 
 import (
 	"math"
 	"math/big"
+	"strconv"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
 
 	"neighbour/internal/emulator/documents/fault"
-	"neighbour/internal/emulator/documents/value"
 )
 
-func number(v bson.RawValue) bool { return value.ClassOf(v.Type) == value.ClassNumber }
+// IsNumber reports whether a value is a number of any type.
+func IsNumber(v bson.RawValue) bool { return ClassOf(v.Type) == ClassNumber }
 
-// rawOf makes a value of a Go value.
-func rawOf(v any) bson.RawValue {
-	t, b, err := bson.MarshalValue(v)
-	if err != nil {
-		return value.Null // of numbers, texts and times it never fails
-	}
-	return bson.RawValue{Type: t, Value: b}
-}
-
-// combine adds two numbers, or multiplies them. The result is of the wider of their
-// types; whole numbers that don't fit into 32 bits become ones of 64.
-func combine(operator string, a, b bson.RawValue) (bson.RawValue, error) {
+// Combine adds two numbers, or multiplies them if the operator is $mul or $multiply. The
+// result is of the wider of their types; whole numbers that don't fit into 32 bits become
+// ones of 64, and it is an error if those don't suffice.
+func Combine(operator string, a, b bson.RawValue) (bson.RawValue, error) {
 	switch {
 	case a.Type == bson.TypeDecimal128 || b.Type == bson.TypeDecimal128:
 		return combineDecimals(operator, a, b)
 	case a.Type == bson.TypeDouble || b.Type == bson.TypeDouble:
-		x, y := float(a), float(b)
-		if operator == "$inc" {
-			return rawOf(x + y), nil
+		x, y := Float(a), Float(b)
+		if !multiplies(operator) {
+			return Of(x + y), nil
 		}
-		return rawOf(x * y), nil
+		return Of(x * y), nil
 	}
-	x, _ := value.Integer(a)
-	y, _ := value.Integer(b)
+	x, _ := Integer(a)
+	y, _ := Integer(b)
 	sum := new(big.Int).SetInt64(x)
-	if operator == "$inc" {
+	if !multiplies(operator) {
 		sum.Add(sum, big.NewInt(y))
 	} else {
 		sum.Mul(sum, big.NewInt(y))
 	}
 	switch n := sum.Int64(); {
 	case !sum.IsInt64():
-		return a, fault.BadValue("Failed to apply %s operations to current value (%s): the result does not fit into 64 bits", operator, value.String(a))
+		return a, fault.BadValue("Failed to apply %s operations to current value (%s): the result does not fit into 64 bits", operator, String(a))
 	case a.Type == bson.TypeInt32 && b.Type == bson.TypeInt32 && n >= math.MinInt32 && n <= math.MaxInt32:
-		return rawOf(int32(n)), nil
+		return Of(int32(n)), nil
 	default:
-		return rawOf(n), nil
+		return Of(n), nil
 	}
 }
 
-func float(v bson.RawValue) float64 {
+func multiplies(operator string) bool { return operator == "$mul" || operator == "$multiply" }
+
+// Float returns a number as a float64, the nearest if it is none.
+func Float(v bson.RawValue) float64 {
 	if v.Type == bson.TypeDouble {
 		return v.Double()
 	}
-	n, _ := value.Integer(v)
+	if v.Type == bson.TypeDecimal128 {
+		f, _ := strconv.ParseFloat(v.Decimal128().String(), 64)
+		return f
+	}
+	n, _ := Integer(v)
 	return float64(n)
 }
 
@@ -68,7 +68,7 @@ func combineDecimals(operator string, a, b bson.RawValue) (bson.RawValue, error)
 		return a, fault.NotImplemented("%s of infinite decimals is not here", operator)
 	}
 	exp := xExp + yExp
-	if operator == "$inc" {
+	if !multiplies(operator) {
 		exp = min(xExp, yExp)
 		if max(xExp, yExp)-exp > 7000 {
 			return a, fault.NotImplemented("%s of decimals so far apart is not here", operator)
@@ -89,9 +89,9 @@ func combineDecimals(operator string, a, b bson.RawValue) (bson.RawValue, error)
 	}
 	d, ok := bson.ParseDecimal128FromBigInt(x, exp)
 	if !ok {
-		return a, fault.BadValue("Failed to apply %s operations to current value (%s): the result does not fit into a decimal", operator, value.String(a))
+		return a, fault.BadValue("Failed to apply %s operations to current value (%s): the result does not fit into a decimal", operator, String(a))
 	}
-	return rawOf(d), nil
+	return Of(d), nil
 }
 
 func power(n int) *big.Int { return new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(n)), nil) }
@@ -111,7 +111,7 @@ func decimal(v bson.RawValue) (*big.Int, int, bool) {
 		digits, exp, err := d.BigInt()
 		return digits, exp, err == nil
 	}
-	n, _ := value.Integer(v)
+	n, _ := Integer(v)
 	return big.NewInt(n), 0, true
 }
 
