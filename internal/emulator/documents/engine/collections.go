@@ -26,6 +26,7 @@ func (e *Engine) alter(ctx context.Context, do func(*file) error) error {
 		_ = s.Close()
 		delete(e.made, text)
 	}
+	e.reads.forget()
 	f := &file{e: e, latest: e.latest}
 	return f.during(func() error { return do(f) })
 }

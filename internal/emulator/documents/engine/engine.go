@@ -25,6 +25,7 @@ type Engine struct {
 	db     *sql.DB
 	writer *sql.Conn // of whoever has writing
 	made   map[string]*sql.Stmt
+	reads  statements
 
 	writing chan struct{} // has one element, which whoever writes takes
 	mu      sync.RWMutex
@@ -32,8 +33,7 @@ type Engine struct {
 	claims  map[place]*Transaction
 	latest  int64         // change
 	news    chan struct{} // is closed when there is a later one
-	kept    int64         // changes: the first that is there
-	hold    sync.RWMutex  // of whoever wants the file to stand still
+	numbers map[string]int64 // of the last write of each session; whoever writes has it
 }
 
 // Space names a collection.
@@ -60,7 +60,7 @@ type place struct {
 const schema = `
 CREATE TABLE IF NOT EXISTS collections (id INTEGER PRIMARY KEY AUTOINCREMENT, database TEXT NOT NULL, name TEXT NOT NULL, UNIQUE (database, name));
 CREATE TABLE IF NOT EXISTS indexes (id INTEGER PRIMARY KEY AUTOINCREMENT, collection INTEGER NOT NULL, spec BLOB NOT NULL, multikey INTEGER NOT NULL DEFAULT 0);
-CREATE TABLE IF NOT EXISTS changes (number INTEGER PRIMARY KEY AUTOINCREMENT, at INTEGER NOT NULL, collection INTEGER NOT NULL, key BLOB, change BLOB NOT NULL);
+CREATE TABLE IF NOT EXISTS changes (number INTEGER PRIMARY KEY, at INTEGER NOT NULL, collection INTEGER NOT NULL, key BLOB, change BLOB NOT NULL);
 CREATE TABLE IF NOT EXISTS answers (session BLOB PRIMARY KEY, number INTEGER NOT NULL, at INTEGER NOT NULL, answer BLOB NOT NULL) WITHOUT ROWID;
 `
 
@@ -70,7 +70,7 @@ func Open(file string) (*Engine, error) {
 	if err != nil {
 		return nil, err
 	}
-	e := &Engine{db: db, made: map[string]*sql.Stmt{}, writing: make(chan struct{}, 1), named: map[Space]*collection{}, claims: map[place]*Transaction{}, news: make(chan struct{})}
+	e := &Engine{db: db, made: map[string]*sql.Stmt{}, writing: make(chan struct{}, 1), named: map[Space]*collection{}, numbers: map[string]int64{}, claims: map[place]*Transaction{}, news: make(chan struct{})}
 	e.writing <- struct{}{}
 	if err := e.begin(context.Background()); err != nil {
 		return nil, errors.Join(fmt.Errorf("%s: %w", file, err), db.Close())
@@ -82,7 +82,7 @@ func (e *Engine) begin(ctx context.Context) (err error) {
 	if _, err := e.db.ExecContext(ctx, schema); err != nil {
 		return err
 	}
-	if err := e.db.QueryRowContext(ctx, "SELECT coalesce(max(number), 0), coalesce(min(number), 1) FROM changes").Scan(&e.latest, &e.kept); err != nil {
+	if err := e.db.QueryRowContext(ctx, "SELECT coalesce(max(number), 0) FROM changes").Scan(&e.latest); err != nil {
 		return err
 	}
 	if err := e.load(ctx); err != nil {
@@ -91,6 +91,11 @@ func (e *Engine) begin(ctx context.Context) (err error) {
 	if _, err := e.db.ExecContext(ctx, "DELETE FROM answers WHERE at < ?", time.Now().Add(-sessionLife).UnixMilli()); err != nil {
 		return err
 	}
+	if err := e.loadNumbers(ctx); err != nil {
+		return err
+	}
+	e.reads.db = e.db
+	e.db.SetMaxIdleConns(8) // which have their statements
 	e.writer, err = e.db.Conn(ctx)
 	return err
 }
@@ -137,6 +142,80 @@ func (e *Engine) load(ctx context.Context) error {
 	return indexes.Err()
 }
 
+func (e *Engine) loadNumbers(ctx context.Context) error {
+	rows, err := e.db.QueryContext(ctx, "SELECT session, number FROM answers")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var session []byte
+		var number int64
+		if err := rows.Scan(&session, &number); err != nil {
+			return err
+		}
+		e.numbers[string(session)] = number
+	}
+	return rows.Err()
+}
+
+// statements are those of readers, which are made once.
+type statements struct {
+	db  *sql.DB
+	mu  sync.Mutex
+	all map[string]*sql.Stmt
+}
+
+const mostStatements = 200
+
+func (s *statements) get(ctx context.Context, text string) (*sql.Stmt, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if made := s.all[text]; made != nil {
+		return made, nil
+	}
+	if len(s.all) >= mostStatements {
+		s.close()
+	}
+	made, err := s.db.PrepareContext(ctx, text)
+	if err == nil {
+		if s.all == nil {
+			s.all = map[string]*sql.Stmt{}
+		}
+		s.all[text] = made
+	}
+	return made, err
+}
+
+// close forgets all statements; those in use come to their end. The mutex is locked.
+func (s *statements) close() {
+	for _, made := range s.all {
+		_ = made.Close()
+	}
+	s.all = nil
+}
+
+func (s *statements) forget() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.close()
+}
+
+// QueryContext reads what is committed.
+func (s *statements) QueryContext(ctx context.Context, text string, args ...any) (*sql.Rows, error) {
+	for range 3 {
+		made, err := s.get(ctx, text)
+		if err != nil {
+			return nil, err
+		}
+		rows, err := made.QueryContext(ctx, args...)
+		if err == nil || err.Error() != "sql: statement is closed" { // which another did meanwhile
+			return rows, err
+		}
+	}
+	return s.db.QueryContext(ctx, text, args...)
+}
+
 // Close closes the file.
 func (e *Engine) Close() error {
 	<-e.writing // whoever writes comes to an end
@@ -145,6 +224,7 @@ func (e *Engine) Close() error {
 		_ = s.Close()
 	}
 	e.made = map[string]*sql.Stmt{}
+	e.reads.forget()
 	if err := e.writer.Close(); err != nil && !errors.Is(err, sql.ErrConnDone) {
 		return errors.Join(err, e.db.Close())
 	}

@@ -97,7 +97,7 @@ func (f *file) collection(_ context.Context, s Space, create bool) (*collection,
 		return nil, err
 	}
 	f.set(s, c)
-	return c, f.exec(fmt.Sprintf("CREATE TABLE %s (record INTEGER PRIMARY KEY AUTOINCREMENT, key BLOB NOT NULL UNIQUE, document BLOB NOT NULL)", c.table()))
+	return c, f.exec(fmt.Sprintf("CREATE TABLE %s (record INTEGER PRIMARY KEY, key BLOB NOT NULL UNIQUE, document BLOB NOT NULL)", c.table()))
 }
 
 // QueryContext reads what was written, committed or not.

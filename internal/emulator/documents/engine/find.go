@@ -199,7 +199,7 @@ func (c *Cursor) sort(ctx context.Context) error {
 	}
 	var all []one
 	size := 0
-	err := c.scan.each(ctx, c.engine.db, &position{}, func(d stored) (bool, error) {
+	err := c.scan.each(ctx, &c.engine.reads, &position{}, func(d stored) (bool, error) {
 		all = append(all, one{c.by.Key(d.document, c.collation()), d.record})
 		if size += len(all[len(all)-1].key) + 48; size > mostSorted {
 			return false, &fault.Error{Code: 292, Name: "QueryExceededMemoryLimitNoDiskUseAllowed", Message: "the sort needs more than 512 MB; an index of what is sorted by needs none"}
@@ -251,7 +251,7 @@ func (c *Cursor) Next(ctx context.Context, n, size int) (documents []bson.Raw, m
 		more, err = c.nextSorted(ctx, take)
 	default:
 		full := false
-		err = c.scan.each(ctx, c.engine.db, &c.at, func(d stored) (bool, error) {
+		err = c.scan.each(ctx, &c.engine.reads, &c.at, func(d stored) (bool, error) {
 			full = !take(d)
 			return !full, nil
 		})

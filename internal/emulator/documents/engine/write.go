@@ -98,11 +98,23 @@ func (e *Engine) write(ctx context.Context, r Retry, do func(*Writer) (bson.D, e
 		}
 		return f.exec("INSERT INTO answers VALUES (?, ?, ?, ?) ON CONFLICT (session) DO UPDATE SET number = excluded.number, at = excluded.at, answer = excluded.answer", r.Session, r.Number, time.Now().UnixMilli(), []byte(answer))
 	})
+	if err == nil && len(r.Session) > 0 {
+		if len(e.numbers) > 100_000 {
+			clear(e.numbers) // they are read again
+			if err := e.loadNumbers(context.Background()); err != nil {
+				return answer, err
+			}
+		}
+		e.numbers[string(r.Session)] = r.Number
+	}
 	return answer, err
 }
 
 // answered returns what was answered to a write already.
 func (e *Engine) answered(r Retry) (bson.Raw, error) {
+	if last, ok := e.numbers[string(r.Session)]; !ok || last < r.Number {
+		return nil, nil
+	}
 	s, err := e.statement("SELECT number, answer FROM answers WHERE session = ?")
 	if err != nil {
 		return nil, err
