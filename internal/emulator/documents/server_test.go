@@ -179,8 +179,8 @@ func TestWhatIsNotHere(t *testing.T) {
 			return tools.FindOne(ctx, bson.D{}, options.FindOne().SetCollation(&options.Collation{Locale: "de", CaseLevel: true})).Err()
 		},
 		"$where is not here": func() error { return tools.FindOne(ctx, bson.M{"$where": "1"}).Err() },
-		"updates by a pipeline": func() error {
-			_, err := tools.UpdateOne(ctx, bson.D{}, mongo.Pipeline{{{Key: "$set", Value: bson.M{"a": 1}}}})
+		"$group is not allowed here": func() error {
+			_, err := tools.UpdateOne(ctx, bson.D{}, mongo.Pipeline{{{Key: "$group", Value: bson.M{"_id": 1}}}})
 			return err
 		},
 		"validator of create is not here": func() error {

@@ -23,7 +23,7 @@ func parseUpdate(u Update) (*update.Update, error) {
 
 // change changes one document.
 func (w *Writer) change(ctx context.Context, c *collection, d stored, change *update.Update, f *query.Filter, done *Updated) error {
-	now, err := change.Apply(d.document, update.About{Position: func(path []string) (int, bool) { return f.Position(d.document, path) }})
+	now, err := change.Apply(d.document, update.About{Position: func(path []string) (int, bool) { return f.Position(d.document, path) }, Variables: f.Variables()})
 	if err != nil {
 		return err
 	}
@@ -43,7 +43,7 @@ func (w *Writer) upsert(ctx context.Context, s Space, change *update.Update, u U
 	if err != nil {
 		return err
 	}
-	if d, err = change.Apply(d, update.About{Insert: true}); err != nil {
+	if d, err = change.Apply(d, update.About{Insert: true, Variables: u.Variables}); err != nil {
 		return err
 	}
 	d, id, problem := withID(d)

@@ -31,8 +31,8 @@ type Engine struct {
 	mu      sync.RWMutex
 	named   map[Space]*collection
 	claims  map[place]*Transaction
-	latest  int64         // change
-	news    chan struct{} // is closed when there is a later one
+	latest  int64            // change
+	news    chan struct{}    // is closed when there is a later one
 	numbers map[string]int64 // of the last write of each session; whoever writes has it
 }
 

@@ -1,6 +1,7 @@
 package expression
 
 import (
+	"cmp"
 	"maps"
 	"math"
 	"math/rand/v2"
@@ -17,7 +18,7 @@ var operators = map[string]operator{
 	"$abs": {1, 1, absolute}, "$ceil": {1, 1, rounded(math.Ceil)}, "$floor": {1, 1, rounded(math.Floor)}, "$round": {1, 2, round(math.RoundToEven)}, "$trunc": {1, 2, round(math.Trunc)},
 	"$pow": {2, 2, pow}, "$sqrt": {1, 1, function(math.Sqrt)}, "$exp": {1, 1, function(math.Exp)}, "$ln": {1, 1, function(math.Log)}, "$log10": {1, 1, function(math.Log10)},
 	"$cmp": {2, 2, func(c *call, a []bson.RawValue) (bson.RawValue, error) {
-		return value.Of(int32(c.collation.Compare(a[0], a[1]))), nil
+		return value.Of(int32(c.compare(a[0], a[1]))), nil
 	}},
 	"$eq": {2, 2, compared(func(d int) bool { return d == 0 })}, "$ne": {2, 2, compared(func(d int) bool { return d != 0 })},
 	"$gt": {2, 2, compared(func(d int) bool { return d > 0 })}, "$gte": {2, 2, compared(func(d int) bool { return d >= 0 })},
@@ -34,10 +35,29 @@ func init() {
 	}
 }
 
+// Names lists the operators, and the variables that each expression has.
+func Names() []string {
+	all := []string{"$$ROOT", "$$CURRENT", "$$NOW"}
+	all = slices.AppendSeq(all, maps.Keys(operators))
+	all = slices.AppendSeq(all, maps.Keys(specials))
+	slices.Sort(all)
+	return slices.DeleteFunc(slices.Compact(all), func(name string) bool { return name == "$meta" })
+}
+
 func compared(holds func(int) bool) func(*call, []bson.RawValue) (bson.RawValue, error) {
 	return func(c *call, a []bson.RawValue) (bson.RawValue, error) {
-		return value.Of(holds(c.collation.Compare(a[0], a[1]))), nil
+		return value.Of(holds(c.compare(a[0], a[1]))), nil
 	}
+}
+
+// compare compares two values; what isn't there comes before null.
+func (c *call) compare(a, b bson.RawValue) int {
+	for _, v := range []*bson.RawValue{&a, &b} {
+		if v.Type == 0 {
+			v.Type = bson.TypeUndefined
+		}
+	}
+	return cmp.Compare(c.collation.Compare(a, b), 0)
 }
 
 func someNull(all []bson.RawValue) bool { return slices.ContainsFunc(all, null) }

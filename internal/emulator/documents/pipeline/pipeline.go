@@ -6,6 +6,8 @@ package pipeline
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
@@ -80,6 +82,16 @@ type Options struct {
 
 // stages are those that there are, by name.
 var stages map[string]func(Options, bson.RawValue) (stage, error)
+
+// Names lists the stages.
+func Names() []string {
+	all := append(slices.Collect(maps.Keys(stages)), "$out", "$merge", "$changeStream")
+	slices.Sort(all)
+	return all
+}
+
+// Absent lists the stages of the protocol that aren't here.
+func Absent() []string { return strings.Fields(unfinished) }
 
 // unfinished are stages of the protocol that aren't here.
 const unfinished = " $bucketAuto $collStats $currentOp $densify $documents $fill $geoNear $graphLookup $indexStats $listSessions $planCacheStats $redact $search $searchMeta $setWindowFields $unionWith $vectorSearch "

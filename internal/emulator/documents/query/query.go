@@ -25,6 +25,9 @@ type Filter struct {
 // Collation returns the order of texts that the filter was read with.
 func (f *Filter) Collation() *value.Collation { return f.parser.Collation }
 
+// Variables returns the variables that the filter was read with.
+func (f *Filter) Variables() map[string]bson.RawValue { return f.parser.Variables }
+
 // Err returns what went wrong when the filter was asked about a document: an expression
 // that can't be computed, after which it doesn't mean the document.
 func (f *Filter) Err() error {

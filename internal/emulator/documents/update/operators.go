@@ -1,6 +1,7 @@
 package update
 
 import (
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -30,7 +31,52 @@ func init() {
 		"$pop":         readPop,
 		"$pull":        readPull,
 		"$pullAll":     readPullAll,
+		"$bit":         readBit,
 	}
+}
+
+// Names lists the operators.
+func Names() []string { return slices.Sorted(maps.Keys(operators)) }
+
+// readBit reads $bit: and, or, or xor with a whole number.
+func readBit(p *part, v bson.RawValue) error {
+	if v.Type != bson.TypeEmbeddedDocument || len(value.Members(v.Value)) == 0 {
+		return fault.BadValue("The $bit modifier is not compatible with a %s. You must pass in an embedded document: {$bit: {field: {and/or/xor: #}}", value.Name(v.Type))
+	}
+	all := value.Members(v.Value)
+	for _, m := range all {
+		if m.Value.Type != bson.TypeInt32 && m.Value.Type != bson.TypeInt64 || !slices.Contains([]string{"and", "or", "xor"}, m.Name) {
+			return fault.BadValue("The $bit modifier takes and, or, and xor with whole numbers, not %s: %s", m.Name, value.String(m.Value))
+		}
+	}
+	p.create = true
+	p.do = func(old bson.RawValue, found bool) (bson.RawValue, bool, error) {
+		if !found {
+			old = value.Of(int32(0))
+		}
+		if old.Type != bson.TypeInt32 && old.Type != bson.TypeInt64 {
+			return old, true, fault.BadValue("Cannot apply $bit to a value of non-integral type %s", value.Name(old.Type))
+		}
+		n, _ := value.Integer(old)
+		wide := old.Type == bson.TypeInt64
+		for _, m := range all {
+			wide = wide || m.Value.Type == bson.TypeInt64
+			by, _ := value.Integer(m.Value)
+			switch m.Name {
+			case "and":
+				n &= by
+			case "or":
+				n |= by
+			case "xor":
+				n ^= by
+			}
+		}
+		if wide {
+			return value.Of(n), true, nil
+		}
+		return value.Of(int32(n)), true, nil
+	}
+	return nil
 }
 
 func readSet(p *part, v bson.RawValue) error {

@@ -5,6 +5,7 @@ package update
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"slices"
 	"strconv"
@@ -13,6 +14,7 @@ import (
 	"go.mongodb.org/mongo-driver/v2/bson"
 
 	"neighbour/internal/emulator/documents/fault"
+	"neighbour/internal/emulator/documents/pipeline"
 	"neighbour/internal/emulator/documents/query"
 	"neighbour/internal/emulator/documents/value"
 )
@@ -20,6 +22,7 @@ import (
 // Update is an update that has been read.
 type Update struct {
 	replacement bson.Raw // nil if there are operators
+	pipeline    []bson.Raw
 	parts       []part
 	filters     map[string]*query.Filter // by identifier
 }
@@ -39,7 +42,7 @@ type part struct {
 func Parse(update bson.RawValue, arrayFilters []bson.Raw) (*Update, error) {
 	switch {
 	case update.Type == bson.TypeArray:
-		return nil, fault.NotImplemented("updates by a pipeline are not here")
+		return parsePipeline(update, arrayFilters)
 	case update.Type != bson.TypeEmbeddedDocument:
 		return nil, fault.FailedToParse("the update must be a document or an array")
 	}
@@ -70,6 +73,48 @@ func Parse(update bson.RawValue, arrayFilters []bson.Raw) (*Update, error) {
 	}
 	slices.SortStableFunc(u.parts, func(a, b part) int { return slices.CompareFunc(a.path, b.path, compareParts) })
 	return u, u.check()
+}
+
+// parsePipeline reads an update by the stages of a pipeline that change a document.
+func parsePipeline(update bson.RawValue, arrayFilters []bson.Raw) (*Update, error) {
+	if len(arrayFilters) > 0 {
+		return nil, fault.FailedToParse("arrayFilters may not be specified for pipeline-syle updates")
+	}
+	u := &Update{pipeline: []bson.Raw{}}
+	for _, stage := range value.Items(update) {
+		if stage.Type != bson.TypeEmbeddedDocument {
+			return nil, fault.TypeMismatch("each stage of an update must be an object")
+		}
+		u.pipeline = append(u.pipeline, bson.Raw(stage.Value))
+	}
+	p, err := pipeline.Parse(u.pipeline, pipeline.Options{})
+	if err != nil {
+		return nil, err
+	}
+	return u, p.Only(u.pipeline, "$set", "$addFields", "$unset", "$project", "$replaceRoot", "$replaceWith")
+}
+
+// piped runs the pipeline on a document.
+func (u *Update) piped(v bson.RawValue, about About) (bson.RawValue, error) {
+	p, err := pipeline.Parse(u.pipeline, pipeline.Options{Variables: about.Variables})
+	if err != nil {
+		return v, err
+	}
+	next, err := p.Whole(pipeline.From([]bson.Raw{bson.Raw(v.Value)}), nil)
+	if err != nil {
+		return v, err
+	}
+	d, err := next(context.Background())
+	if err != nil {
+		return v, err
+	}
+	// The _id stays, whatever the stages name.
+	if id, ok := value.Member(v.Value, "_id"); ok {
+		if _, has := value.Member(d, "_id"); !has {
+			d = value.Document(append([]value.Named{{Name: "_id", Value: id}}, value.Members(d)...)...)
+		}
+	}
+	return value.OfDocument(d), nil
 }
 
 // Replaces reports whether the update is a document that takes another's place.
@@ -119,8 +164,6 @@ func (u *Update) readFilters(filters []bson.Raw) error {
 func (u *Update) readOperator(m value.Named) error {
 	read := operators[m.Name]
 	switch {
-	case m.Name == "$bit":
-		return fault.NotImplemented("%s is not here", m.Name)
 	case read == nil:
 		return fault.FailedToParse("Unknown modifier: %s. Expected a valid update modifier or pipeline-style update specified as an array", m.Name)
 	case m.Value.Type != bson.TypeEmbeddedDocument:
@@ -195,6 +238,8 @@ type About struct {
 	// Position returns the number of the element in an array because of which the
 	// document was found. It may be nil.
 	Position func(path []string) (int, bool)
+	// Variables are those that a pipeline's expressions can name.
+	Variables map[string]bson.RawValue
 }
 
 // Apply returns the document that an update makes of one.
@@ -202,9 +247,12 @@ func (u *Update) Apply(document bson.Raw, about About) (bson.Raw, error) {
 	id, hasID := value.Member(document, "_id")
 	v := bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: document}
 	var err error
-	if u.replacement != nil {
+	switch {
+	case u.replacement != nil:
 		v, err = u.replace(id, hasID)
-	} else {
+	case u.pipeline != nil:
+		v, err = u.piped(v, about)
+	default:
 		v, err = u.apply(v, about)
 	}
 	if err != nil {

@@ -97,7 +97,7 @@ func TestOperators(t *testing.T) {
 func TestRefusals(t *testing.T) {
 	for _, c := range []struct{ update, on, says string }{
 		{`{"$foo": {"a": 1}}`, `{}`, "9 Unknown modifier: $foo"},
-		{`{"$bit": {"a": {"and": 1}}}`, `{}`, "238 $bit is not here"},
+		{`{"$bit": {"a": {"not": 1}}}`, `{}`, "2 The $bit modifier takes and, or, and xor"},
 		{`{"$set": {"a.$": 1}}`, `{}`, "2 The positional operator did not find"},
 		{`{"$set": 1}`, `{}`, "9 Modifiers operate on fields but we found type int"},
 		{`{"a": 1, "$set": {"b": 1}}`, `{}`, "52 The dollar ($) prefixed field '$set'"},
