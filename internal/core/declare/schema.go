@@ -153,6 +153,8 @@ func (k Key) TypeInWords() string {
 
 func typeInWords(k Key) string {
 	switch t := k.Type; {
+	case t == reflect.TypeFor[*bool]():
+		return "true or false"
 	case t == durationType:
 		return "length of time"
 	case t == commandType:

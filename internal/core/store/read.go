@@ -22,6 +22,8 @@ type Filler interface {
 type Filling struct {
 	Line   int // of the file, counted from 1
 	Values map[string]*string
+	// JSON is the item as the file has it, "" if that isn't JSON.
+	JSON string
 }
 
 // Filled is what became of a filling.
@@ -91,11 +93,18 @@ func readObjects(b []byte) ([]Filling, error) {
 	var out []Filling
 	for d.More() {
 		at := line()
+		var whole json.RawMessage
 		var object map[string]any
-		if err := d.Decode(&object); err != nil {
+		err := d.Decode(&whole)
+		if err == nil {
+			inner := json.NewDecoder(bytes.NewReader(whole))
+			inner.UseNumber()
+			err = inner.Decode(&object)
+		}
+		if err != nil {
 			return nil, fmt.Errorf("line %d: an object is expected: %w", at, err)
 		}
-		f := Filling{at, map[string]*string{}}
+		f := Filling{at, map[string]*string{}, string(whole)}
 		for name, v := range object {
 			var text string
 			switch v := v.(type) {
@@ -151,7 +160,7 @@ func readCSV(text string) ([]Filling, error) {
 		case len(record) != len(names):
 			return nil, fmt.Errorf("line %d: it has %d fields, and there are %d names", line, len(record), len(names))
 		default:
-			f := Filling{line, map[string]*string{}}
+			f := Filling{Line: line, Values: map[string]*string{}}
 			for i, v := range record {
 				f.Values[names[i]] = nil
 				if v.text != "" || v.quoted {

@@ -3,9 +3,10 @@ package catalogue
 
 import (
 	"neighbour/internal/emulator"
+	"neighbour/internal/emulator/documents"
 	"neighbour/internal/emulator/mail"
 	"neighbour/internal/emulator/static"
 )
 
 // All are the emulators.
-var All = []emulator.Emulator{mail.Emulator, static.Emulator}
+var All = []emulator.Emulator{documents.Emulator, mail.Emulator, static.Emulator}

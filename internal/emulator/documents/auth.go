@@ -39,6 +39,9 @@ func (a Account) passwords() (*scram.Server, error) {
 	})
 }
 
+// OwnClient is the name with which Neighbour's own clients introduce themselves.
+const OwnClient = "neighbour"
+
 // withoutAccount are the commands of clients that haven't shown their password.
 const withoutAccount = " hello isMaster ismaster ping buildInfo buildinfo saslStart saslContinue logout endSessions connectionStatus "
 

@@ -41,6 +41,11 @@ const setName = "neighbour"
 
 func hello(s *Server, _ context.Context, c *command) (bson.D, error) {
 	me := c.conn.address
+	if client, err := c.part("client"); err == nil && client != nil {
+		name, _ := value.Lookup(value.OfDocument(client), []string{"application", "name"})
+		text, _ := name.StringValueOK()
+		c.conn.own = text == OwnClient
+	}
 	answer := bson.D{{Key: "helloOk", Value: true}, {Key: "isWritablePrimary", Value: true}, {Key: "ismaster", Value: true}, {Key: "secondary", Value: false},
 		{Key: "setName", Value: setName}, {Key: "setVersion", Value: int32(1)}, {Key: "hosts", Value: bson.A{me}}, {Key: "primary", Value: me}, {Key: "me", Value: me}, {Key: "electionId", Value: s.election},
 		{Key: "maxBsonObjectSize", Value: int32(value.MostBytes)}, {Key: "maxMessageSizeBytes", Value: int32(wire.MostBytes)}, {Key: "maxWriteBatchSize", Value: int32(wire.MostDocuments)},

@@ -86,7 +86,7 @@ func (s *Server) findOf(c *command) (space engine.Space, f engine.Find, err erro
 			return space, f, &fault.Error{Code: 51024, Name: "Location51024", Message: fmt.Sprintf("BSON field '%s' value must be >= 0, actual value '%d'", name, n)}
 		}
 	}
-	f.Variables, err = c.variables()
+	f.Variables, err = s.variables(c)
 	return space, f, err
 }
 
@@ -219,7 +219,7 @@ func each(s *Server, ctx context.Context, c *command, do func(bson.Raw)) error {
 	if r.err != nil {
 		return r.err
 	}
-	if f.Variables, err = c.variables(); err != nil {
+	if f.Variables, err = s.variables(c); err != nil {
 		return err
 	}
 	cursor, err := s.open(ctx, c, space, f)
@@ -340,7 +340,7 @@ func aggregate(s *Server, ctx context.Context, c *command) (bson.D, error) {
 	if r.err != nil {
 		return nil, r.err
 	}
-	if o.Variables, err = c.variables(); err != nil {
+	if o.Variables, err = s.variables(c); err != nil {
 		return nil, err
 	}
 	p, err := pipeline.Parse(all, o)

@@ -3,12 +3,14 @@
 package documents
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io"
 	"log"
 	"net"
 	"runtime/debug"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -19,6 +21,7 @@ import (
 	"neighbour/internal/emulator/documents/engine"
 	"neighbour/internal/emulator/documents/fault"
 	"neighbour/internal/emulator/documents/wire"
+	"neighbour/internal/emulator/misbehave"
 )
 
 // Server answers clients.
@@ -26,6 +29,7 @@ type Server struct {
 	engine    *engine.Engine
 	log       *log.Logger
 	passwords *scram.Server // nil: nobody has to show one
+	rules     *misbehave.Follower
 	sessions  sessions
 	began     time.Time
 	election  bson.ObjectID
@@ -44,6 +48,7 @@ type conn struct {
 	id              int32
 	address, client string // of this end, and the other
 	user            string // whose password was shown
+	own             bool   // it is Neighbour's, to which the server always behaves
 	login           *scram.ServerConversation
 }
 
@@ -55,9 +60,9 @@ const (
 )
 
 // NewServer returns a server of a file's documents. Clients must show the account's
-// password, unless there is none.
-func NewServer(e *engine.Engine, logger *log.Logger, account Account) (*Server, error) {
-	s := &Server{engine: e, log: logger, cursors: map[int64]*openCursor{}, sessions: sessions{all: map[string]*session{}}, began: time.Now(), election: bson.NewObjectID()}
+// password, unless there is none. The rules say how it misbehaves; they may be nil.
+func NewServer(e *engine.Engine, logger *log.Logger, account Account, rules *misbehave.Follower) (*Server, error) {
+	s := &Server{engine: e, log: logger, rules: rules, cursors: map[int64]*openCursor{}, sessions: sessions{all: map[string]*session{}}, began: time.Now(), election: bson.NewObjectID()}
 	if account == (Account{}) {
 		return s, nil
 	}
@@ -66,7 +71,7 @@ func NewServer(e *engine.Engine, logger *log.Logger, account Account) (*Server, 
 	return s, err
 }
 
-func (s *Server) now() time.Time { return time.Now() }
+func (s *Server) now() time.Time { return time.Now().Add(s.rules.Rules().Clock) }
 
 // Serve answers on a listener until the context ends. Then it closes the connections,
 // and returns nil once all that was begun has come to its end.
@@ -116,19 +121,63 @@ func (s *Server) converse(ctx context.Context, c net.Conn) {
 			}
 			return
 		}
-		answer := s.answer(ctx, q, on)
-		if q.Silent {
+		answer, fate := s.behave(ctx, q, on)
+		if q.Silent && fate != misbehave.Cut {
 			continue
 		}
-		if err := wire.Write(c, s.answers.Add(1), q, answer); err != nil {
+		var message bytes.Buffer
+		if err := wire.Write(&message, s.answers.Add(1), q, answer); err != nil {
+			return
+		}
+		if fate == misbehave.Cut {
+			_, _ = c.Write(message.Bytes()[:message.Len()/2])
+			return
+		}
+		if _, err := c.Write(message.Bytes()); err != nil {
 			return
 		}
 	}
 }
 
-// answer carries out a command. Whatever goes wrong is an answer, too.
-func (s *Server) answer(ctx context.Context, q *wire.Request, on *conn) (answer bson.Raw) {
+// handshake are the commands with which a client begins, and looks whether the server is
+// there. To those it behaves.
+const handshake = " hello isMaster ismaster ping buildInfo buildinfo saslStart saslContinue logout endSessions killCursors connectionStatus "
+
+// writing are the commands that write.
+const writing = " insert update delete findAndModify findandmodify create drop dropDatabase renameCollection createIndexes dropIndexes deleteIndexes "
+
+// behave answers a command, or does what the rules say.
+func (s *Server) behave(ctx context.Context, q *wire.Request, on *conn) (bson.Raw, misbehave.Fate) {
 	c := commandOf(q, on)
+	rules := s.rules.Rules()
+	if on.own || rules == (misbehave.Rules{}) || strings.Contains(handshake, " "+c.name+" ") {
+		return s.answer(ctx, c), misbehave.Well
+	}
+	wait, fate := rules.Draw()
+	if wait > 0 {
+		timer := time.NewTimer(wait)
+		defer timer.Stop()
+		select {
+		case <-timer.C:
+		case <-ctx.Done():
+		}
+	}
+	writes := strings.Contains(writing, " "+c.name+" ")
+	switch {
+	case fate == misbehave.Failed:
+		return c.refusal(&fault.Error{Code: 8, Name: "UnknownError", Message: "an error that this emulator was told to answer with"}), fate
+	case fate == misbehave.Throttled:
+		return c.refusal(&fault.Error{Code: 462, Name: "IngressRequestRateLimitExceeded", Message: "Request rate limit exceeded, as this emulator was told to say"}), fate
+	case writes && rules.Full:
+		return c.refusal(&fault.Error{Code: 14031, Name: "OutOfDiskSpace", Message: "available disk space is less than required, as this emulator was told to say"}), fate
+	case writes && rules.ReadOnly:
+		return c.refusal(&fault.Error{Code: 13, Name: "Unauthorized", Message: "not authorized on " + c.database + " to execute command " + c.name + ", as this emulator was told to say"}), fate
+	}
+	return s.answer(ctx, c), fate
+}
+
+// answer carries out a command. Whatever goes wrong is an answer, too.
+func (s *Server) answer(ctx context.Context, c *command) (answer bson.Raw) {
 	defer func() {
 		if p := recover(); p != nil {
 			s.log.Printf("%s: %v\n%s", c.name, p, debug.Stack())
@@ -251,4 +300,24 @@ func (s *Server) forget(id int64) bool {
 	_, open := s.cursors[id]
 	delete(s.cursors, id)
 	return open
+}
+
+// Greet asks the server at the other end of a connection for its greeting, and returns an
+// error if it isn't ready.
+func Greet(conn net.Conn) error {
+	question, err := bson.Marshal(bson.D{{Key: "hello", Value: 1}, {Key: "$db", Value: "admin"}})
+	if err != nil {
+		return err
+	}
+	if err := wire.Write(conn, 1, &wire.Request{}, question); err != nil {
+		return err
+	}
+	answer, err := wire.Read(conn) // whose form is that of a request
+	if err != nil {
+		return err
+	}
+	if ready, ok := answer.Command.Lookup("isWritablePrimary").BooleanOK(); !ok || !ready {
+		return errors.New("it is not ready to write")
+	}
+	return nil
 }

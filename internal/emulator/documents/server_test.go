@@ -32,7 +32,7 @@ func serve(t testing.TB, file string) string {
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
-	s, err := documents.NewServer(e, log.New(&said, "", 0), documents.Account{})
+	s, err := documents.NewServer(e, log.New(&said, "", 0), documents.Account{}, nil)
 	require.NoError(t, err)
 	go func() { done <- s.Serve(ctx, l) }()
 	t.Cleanup(func() {
@@ -238,7 +238,7 @@ func TestMain(m *testing.M) {
 		log.Fatal(err)
 	}
 	fmt.Println(l.Addr())
-	s, err := documents.NewServer(e, log.Default(), documents.Account{})
+	s, err := documents.NewServer(e, log.Default(), documents.Account{}, nil)
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -3,6 +3,7 @@ package documents
 import (
 	"context"
 	"errors"
+	"time"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
 
@@ -94,7 +95,7 @@ func change(s *Server, ctx context.Context, c *command) (bson.D, error) {
 	if err != nil {
 		return nil, err
 	}
-	variables, err := c.variables()
+	variables, err := s.variables(c)
 	if err != nil {
 		return nil, err
 	}
@@ -161,7 +162,7 @@ func findAndModify(s *Server, ctx context.Context, c *command) (bson.D, error) {
 	if r.err != nil {
 		return nil, r.err
 	}
-	if u.Variables, err = c.variables(); err != nil {
+	if u.Variables, err = s.variables(c); err != nil {
 		return nil, err
 	}
 	var given bool
@@ -224,7 +225,7 @@ func remove(s *Server, ctx context.Context, c *command) (bson.D, error) {
 	if err != nil {
 		return nil, err
 	}
-	variables, err := c.variables()
+	variables, err := s.variables(c)
 	if err != nil {
 		return nil, err
 	}
@@ -299,12 +300,12 @@ func (r *reader) filters(c *command) []bson.Raw {
 }
 
 // variables are those that a command defines for its expressions.
-func (c *command) variables() (map[string]bson.RawValue, error) {
+func (s *Server) variables(c *command) (map[string]bson.RawValue, error) {
+	out := map[string]bson.RawValue{"NOW": value.Of(s.now().Truncate(time.Millisecond))}
 	let, err := c.part("let")
 	if err != nil || let == nil {
-		return nil, err
+		return out, err
 	}
-	out := map[string]bson.RawValue{}
 	for _, m := range value.Members(let) {
 		v, err := constantOf(m.Value)
 		if err != nil {

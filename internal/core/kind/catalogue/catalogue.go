@@ -9,6 +9,7 @@ import (
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/kind/apache"
 	"neighbour/internal/core/kind/beanstalkd"
+	"neighbour/internal/core/kind/documents"
 	"neighbour/internal/core/kind/mail"
 	"neighbour/internal/core/kind/mariadb"
 	"neighbour/internal/core/kind/memcached"
@@ -41,6 +42,7 @@ var All = Catalogue{
 	nats.Kind{},
 	mqtt.Kind{},
 	beanstalkd.Kind{},
+	documents.Kind{},
 	mail.Kind{},
 	nginx.New(),
 	apache.New(),

@@ -298,7 +298,12 @@ func (p parser) variable(text string) (node, error) {
 		return func(s *scope) (bson.RawValue, error) { return follow(s.current, path), nil }, nil
 	case "NOW":
 		now := value.Of(time.Now().Truncate(time.Millisecond))
-		return constant(now), nil
+		return func(s *scope) (bson.RawValue, error) {
+			if v, ok := s.variables["NOW"]; ok { // the same in all of a command
+				return follow(v, path), nil
+			}
+			return follow(now, path), nil
+		}, nil
 	case "REMOVE":
 		return constant(Missing), nil
 	case "DESCEND", "PRUNE", "KEEP", "CLUSTER_TIME", "USER_ROLES", "SEARCH_META":
