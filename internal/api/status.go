@@ -108,6 +108,8 @@ type Status struct { // with the fields of supervise.Status, into which it is co
 	Unwatched string `json:"unwatched,omitempty"`
 	// Over says that it uses more than it may.
 	Over string `json:"over,omitempty"`
+	// Misbehaves is what it does wrong since it was told to.
+	Misbehaves string `json:"misbehaves,omitempty"`
 	// Tries are how its latest lives ended, since it was started: the story of
 	// a service that was restarted, or that failed.
 	Tries []supervise.Try `json:"tries,omitempty"`

@@ -8,7 +8,9 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -112,4 +114,46 @@ func TestMailOfRealClients(t *testing.T) {
 func readJSON(t *testing.T, text string, v any) {
 	t.Helper()
 	require.NoError(t, json.Unmarshal([]byte(text), v), text)
+}
+
+// The database of documents does for real clients what they expect, keeps it through a
+// kill and a stop, and misbehaves as it is told to.
+func TestDocumentsOfRealClients(t *testing.T) {
+	t.Parallel()
+	p := newProject(t, "[service.reviews]\nkind = \"documents\"\n[service.scratch]\nkind = \"documents\"\nkeep = false\nmisbehave = { slow = \"300ms\" }\n")
+	p.must("start")
+	address := func(name string) []string { return []string{"DOCUMENTS_URL=" + p.status().Service[name].Facts["url"]} }
+	assert.Equal(t, "well\n", client(t, address("reviews"), "mongodb.mjs"))
+	assert.Equal(t, "well\n", client(t, address("reviews"), "mongoose.mjs"))
+	assert.Contains(t, p.must("data", "reviews"), "lenders")
+	assert.Contains(t, p.must("data", "reviews", "lenders", "--where", "mara"), "Mara Jansen")
+	assert.Contains(t, p.must("data", "reviews", "lenders", "--structure"), `unique: true`)
+	assert.Contains(t, p.must("ask", "reviews", `{"count": "many"}`), "2501")
+	r := p.run("ask", "reviews", `{"drop": "many"}`)
+	assert.Equal(t, 1, r.code)
+
+	// What goes out as JSON comes in again with its types.
+	out := p.must("data", "reviews", "reviews", "--json")
+	assert.Contains(t, out, `{"$oid":`)
+	p.must("data", "reviews", "copy", "--from", p.write("reviews.jsonl", out), "--yes")
+	assert.Equal(t, out, p.must("data", "reviews", "copy", "--json"))
+	r = p.run("data", "reviews", "copy", "--from", p.write("bad.jsonl", "{\"_id\": 1}\n{\"_id\": 1}\n"), "--yes")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stderr, "E11000")
+	assert.Equal(t, out, p.must("data", "reviews", "copy", "--json"), "all of them or none")
+
+	before := p.status().Service["reviews"].PID
+	require.NoError(t, syscall.Kill(before, syscall.SIGKILL))
+	require.Eventually(t, func() bool { s := p.status().Service["reviews"]; return s.State == "ready" && s.PID != before }, patience, 20*time.Millisecond)
+	assert.Equal(t, out, p.must("data", "reviews", "copy", "--json"))
+
+	s := open(t, p.dir, 142, 38)
+	s.see(`▲ waits 300ms before each`)
+	p.must("data", "scratch", "tools", "--from", p.write("tools.jsonl", `{"name": "drill"}`), "--yes")
+	assert.Contains(t, p.must("data", "scratch", "tools"), "drill")
+	p.must("restart")
+	assert.NotContains(t, p.must("data", "scratch"), "tools", "which keeps nothing")
+	assert.Equal(t, out, p.must("data", "reviews", "copy", "--json"))
+	s.press("8")
+	s.see(`lenders`)
 }

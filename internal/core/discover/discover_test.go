@@ -223,7 +223,7 @@ func TestFindings(t *testing.T) {
 	p := read(t, map[string]string{
 		"package.json": "{\n \"name\": \"@shed/counter\",\n \"scripts\": {\n  \"dev\": \"PORT=4300 node --watch src/main.mjs\"\n },\n \"dependencies\": {\n  \"mysql2\": \"3\"\n }\n}",
 		"src/main.mjs": "import x from 'x'\nconnect(process.env.MYSQL_URL)\n",
-		".env":         "no variable\nREPORTS=https://x.example.org\nSEARCH_URL=mongodb://localhost/x\nREMOTE_URL=redis://cache.example.org\nOTHER_URL=http://localhost:9999\n",
+		".env":         "no variable\nREPORTS=https://x.example.org\nSEARCH_URL=ldap://localhost/x\nREMOTE_URL=redis://cache.example.org\nOTHER_URL=http://localhost:9999\n",
 	})
 	assert.Equal(t, "package.json:7: the app uses mysql2, a client of MySQL and MariaDB\nsrc/main.mjs:2: MYSQL_URL is read by the program", why(p, "database"))
 	assert.Equal(t, "package.json:4: the script \"dev\" runs: PORT=4300 node --watch src/main.mjs\npackage.json:4: the script has port 4300", why(p, "counter"))
@@ -233,7 +233,7 @@ func TestFindings(t *testing.T) {
 	}
 	assert.Equal(t, []string{
 		`.env:1: "no variable" is not of the form NAME=value`,
-		".env:3: SEARCH_URL holds an address of mongodb, which no kind of the catalogue is for",
+		".env:3: SEARCH_URL holds an address of ldap, which no kind of the catalogue is for",
 		".env:4: REMOTE_URL points to cache.example.org, which is not on this machine; it is left as it is",
 		".env:5: OTHER_URL points to port 9999, where none of the programs that were found listens",
 	}, notes)

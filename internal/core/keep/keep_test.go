@@ -133,6 +133,7 @@ func (f *fake) SetUp(_ context.Context, set func(func(*supervise.Status))) error
 	return f.unfit
 }
 func (f *fake) Over(float32, uint64) string { return "" }
+func (f *fake) Misbehaves() string          { return "" }
 func (f *fake) LastLines(int) []string      { return []string{"last words"} }
 func (f *fake) Probe() (probe.Probe, error) { return probe.Func(f.check), nil }
 func (f *fake) check(context.Context) (answer string, err error) {

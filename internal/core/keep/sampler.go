@@ -153,6 +153,7 @@ func (k *Keeper) sample(sampler *sampler) {
 			}
 		}
 		over := k.drivers[name].Over(cpu, memory)
+		misbehaves := k.drivers[name].Misbehaves()
 		var before string
 		u.Amend(func(s *supervise.Status) {
 			if looks {
@@ -162,7 +163,7 @@ func (k *Keeper) sample(sampler *sampler) {
 				s.Notes = notes
 			}
 			s.Used(cpu, memory)
-			before, s.Over = s.Over, over
+			before, s.Over, s.Misbehaves = s.Over, over, misbehaves
 		})
 		if over != "" && before == "" {
 			k.note(name, "over", journal.Warn, over)

@@ -47,44 +47,45 @@ type SavedService struct {
 // savedStatus is a status as it is on disk. Its fields are those of Status, so
 // that one is converted into the other.
 type savedStatus struct {
-	Name      string              `json:"name"`
-	Kind      string              `json:"kind"`
-	About     string              `json:"about"`
-	State     supervise.State     `json:"state"`
-	Reason    string              `json:"reason"`
-	Remarks   []string            `json:"remarks,omitempty"`
-	Optional  bool                `json:"optional,omitempty"`
-	Blocked   bool                `json:"blocked,omitempty"`
-	Held      bool                `json:"held,omitempty"`
-	Task      supervise.Task      `json:"task,omitempty"`
-	Done      []supervise.Step    `json:"-"` // it is of the start
-	Trial     bool                `json:"trial,omitempty"`
-	Early     bool                `json:"early,omitempty"`
-	Needs     []string            `json:"needs"`
-	NeededBy  []string            `json:"needed_by"`
-	Step      int                 `json:"step"`
-	Port      int                 `json:"port"`
-	PID       int                 `json:"pid"`
-	Version   string              `json:"version"`
-	Declared  supervise.Declared  `json:"declared"`
-	Command   string              `json:"command,omitempty"`
-	Runtimes  []supervise.Runtime `json:"runtimes,omitempty"`
-	Check     string              `json:"check"`
-	Since     time.Time           `json:"since"`
-	Began     time.Time           `json:"began"`
-	Until     time.Time           `json:"until"`
-	ReadyMS   float64             `json:"ready_ms"`
-	Restarts  int                 `json:"restarts"`
-	Facts     []supervise.Fact    `json:"-"` // they hold passwords
-	Checks    supervise.Checks    `json:"checks"`
-	Usage     supervise.Usage     `json:"-"` // it is measured again
-	Warnings  []string            `json:"warnings,omitempty"`
-	Exposed   string              `json:"exposed,omitempty"`
-	Unwatched string              `json:"unwatched,omitempty"`
-	Over      string              `json:"over,omitempty"`
-	Tries     []supervise.Try     `json:"tries,omitempty"`
-	Notes     []string            `json:"notes,omitempty"`
-	Lines     []journal.Line      `json:"-"` // they are in the log
+	Name       string              `json:"name"`
+	Kind       string              `json:"kind"`
+	About      string              `json:"about"`
+	State      supervise.State     `json:"state"`
+	Reason     string              `json:"reason"`
+	Remarks    []string            `json:"remarks,omitempty"`
+	Optional   bool                `json:"optional,omitempty"`
+	Blocked    bool                `json:"blocked,omitempty"`
+	Held       bool                `json:"held,omitempty"`
+	Task       supervise.Task      `json:"task,omitempty"`
+	Done       []supervise.Step    `json:"-"` // it is of the start
+	Trial      bool                `json:"trial,omitempty"`
+	Early      bool                `json:"early,omitempty"`
+	Needs      []string            `json:"needs"`
+	NeededBy   []string            `json:"needed_by"`
+	Step       int                 `json:"step"`
+	Port       int                 `json:"port"`
+	PID        int                 `json:"pid"`
+	Version    string              `json:"version"`
+	Declared   supervise.Declared  `json:"declared"`
+	Command    string              `json:"command,omitempty"`
+	Runtimes   []supervise.Runtime `json:"runtimes,omitempty"`
+	Check      string              `json:"check"`
+	Since      time.Time           `json:"since"`
+	Began      time.Time           `json:"began"`
+	Until      time.Time           `json:"until"`
+	ReadyMS    float64             `json:"ready_ms"`
+	Restarts   int                 `json:"restarts"`
+	Facts      []supervise.Fact    `json:"-"` // they hold passwords
+	Checks     supervise.Checks    `json:"checks"`
+	Usage      supervise.Usage     `json:"-"` // it is measured again
+	Warnings   []string            `json:"warnings,omitempty"`
+	Exposed    string              `json:"exposed,omitempty"`
+	Unwatched  string              `json:"unwatched,omitempty"`
+	Over       string              `json:"over,omitempty"`
+	Misbehaves string              `json:"misbehaves,omitempty"`
+	Tries      []supervise.Try     `json:"tries,omitempty"`
+	Notes      []string            `json:"notes,omitempty"`
+	Lines      []journal.Line      `json:"-"` // they are in the log
 }
 
 // readState reads what keepers have saved: a JSON value on a line for each

@@ -135,6 +135,13 @@ type Noter interface {
 	Notes(in *Instance) []string
 }
 
+// Misbehaver is implemented by kinds whose services can be told to misbehave, for tests.
+// Misbehaves says what a service does wrong now, "" for nothing. It must be quick, like
+// Notes.
+type Misbehaver interface {
+	Misbehaves(in *Instance) string
+}
+
 // Warner is implemented by kinds that can tell before a start that something
 // probably isn't meant as it is. Warn is called when the program is found.
 type Warner interface {

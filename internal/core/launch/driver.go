@@ -401,6 +401,16 @@ func (d *Driver) Notes() ([]string, bool) {
 	return n.Notes(in), true
 }
 
+// Misbehaves says what the service does wrong since it was told to, "" for nothing.
+func (d *Driver) Misbehaves() string {
+	m, ok := d.kind.(kind.Misbehaver)
+	in := d.current()
+	if !ok || in == nil {
+		return ""
+	}
+	return m.Misbehaves(in)
+}
+
 // Sees returns what is to be given the lines that the service prints; nil if
 // nothing waits for them.
 func (d *Driver) Sees() func(lines []byte) {

@@ -134,6 +134,9 @@ type Row struct {
 	Values []Value `json:"values"`
 	// New says that nobody has seen it.
 	New bool `json:"new,omitempty"`
+	// Whole is the item in JSON with all of its types, where the source has a form of
+	// JSON for that, and its values are asked for whole.
+	Whole string `json:"whole,omitempty"`
 }
 
 // Query asks for a page of items.

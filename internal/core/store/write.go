@@ -55,6 +55,9 @@ func WriteObjects(w io.Writer, columns []Column, rows []Row) error {
 	b := bufio.NewWriter(w)
 	for _, r := range rows {
 		o, err := Object(columns, r.Values)
+		if r.Whole != "" {
+			o, err = []byte(r.Whole), nil
+		}
 		if err != nil {
 			return err
 		}

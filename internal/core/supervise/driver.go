@@ -62,6 +62,8 @@ type Driver interface {
 	ErrorLine() string
 	// Over says that the service uses more than it may, "" if it doesn't.
 	Over(percent float32, memory uint64) string
+	// Misbehaves says what the service does wrong since it was told to, "" for nothing.
+	Misbehaves() string
 	// LastLines are the lines of output since the launch that tell most: the
 	// first error and the latest, about n.
 	LastLines(n int) []string

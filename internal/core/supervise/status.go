@@ -104,6 +104,8 @@ type Status struct {
 	Unwatched string
 	// Over says that it uses more than it may.
 	Over string
+	// Misbehaves is what it does wrong since it was told to.
+	Misbehaves string
 	// Tries are how its latest lives ended, since it was started: the story of
 	// a service that was restarted, or that failed.
 	Tries []Try
@@ -281,7 +283,11 @@ func (s Status) Sentence(now time.Time) string {
 		if s.Restarts > 0 {
 			text += fmt.Sprintf("; restarted %s", words.Times(s.Restarts))
 		}
-		for _, more := range []string{s.Over, s.Reason} {
+		wrong := ""
+		if s.Misbehaves != "" {
+			wrong = "as it was told to, it " + s.Misbehaves
+		}
+		for _, more := range []string{wrong, s.Over, s.Reason} {
 			if more != "" {
 				text += "; " + more
 			}

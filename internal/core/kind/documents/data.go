@@ -145,6 +145,13 @@ func (s *source) Items(ctx context.Context, q store.Query) (store.Page, error) {
 			}
 			row.Values = append(row.Values, valueOf(v, q.Wide))
 		}
+		if q.Wide >= store.ValueLimit {
+			b, err := bson.MarshalExtJSON(d, false, false)
+			if err != nil {
+				return page, err
+			}
+			row.Whole = string(b)
+		}
 		page.Rows = append(page.Rows, row)
 	}
 	if n := len(page.Rows); n > 0 {
@@ -324,7 +331,7 @@ func columns(all []bson.Raw) []store.Column {
 
 // Item returns a document whole, a field for each of its members.
 func (s *source) Item(ctx context.Context, collection, key string) (store.Item, error) {
-	item := store.Item{Collection: collection, Key: key}
+	item := store.Item{Collection: collection, Key: key, Says: inWords(key)}
 	c, err := s.in(collection)
 	if err != nil {
 		return item, err

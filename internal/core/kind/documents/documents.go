@@ -157,8 +157,14 @@ func (Kind) Notes(in *kind.Instance) []string {
 		}
 		out = append(out, words.Count(int(c.Documents), "document")+" in "+name)
 	}
-	if r, err := misbehave.Read(rules(in)); err == nil && r.InWords() != "" {
-		out = append([]string{"▲ it " + r.InWords()}, out...)
-	}
 	return out
+}
+
+// Misbehaves says what it does wrong.
+func (Kind) Misbehaves(in *kind.Instance) string {
+	r, err := misbehave.Read(rules(in))
+	if err != nil {
+		return ""
+	}
+	return r.InWords()
 }

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"neighbour/internal/api"
+	"neighbour/internal/core/check"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/words"
 	"neighbour/internal/display"
@@ -43,6 +44,8 @@ func what(s api.Status) string {
 		return display.Plain(s.Reason)
 	case s.State == supervise.Starting && s.Reason != "":
 		return display.Plain(s.Reason)
+	case s.Misbehaves != "":
+		return signs.Level(check.Warns) + " " + s.Misbehaves
 	case s.Command != "":
 		short := shortCommand(s.Command)
 		if short == s.Name {
