@@ -151,7 +151,7 @@ func TestDocumentsOfRealClients(t *testing.T) {
 	s.see(`▲ waits 300ms before each`)
 	p.must("data", "scratch", "tools", "--from", p.write("tools.jsonl", `{"name": "drill"}`), "--yes")
 	assert.Contains(t, p.must("data", "scratch", "tools"), "drill")
-	p.must("restart")
+	p.must("restart", "scratch")
 	assert.NotContains(t, p.must("data", "scratch"), "tools", "which keeps nothing")
 	assert.Equal(t, out, p.must("data", "reviews", "copy", "--json"))
 	s.press("8")

@@ -20,6 +20,7 @@ import (
 
 	"neighbour/internal/emulator/documents/engine"
 	"neighbour/internal/emulator/documents/fault"
+	"neighbour/internal/emulator/documents/value"
 	"neighbour/internal/emulator/documents/wire"
 	"neighbour/internal/emulator/misbehave"
 )
@@ -112,6 +113,18 @@ func (s *Server) converse(ctx context.Context, c net.Conn) {
 	defer s.clients.Add(-1)
 	for {
 		q, err := wire.Read(c)
+		var invalid *wire.InvalidDocumentError
+		if errors.As(err, &invalid) {
+			q.Command = value.Document()
+			if q.Silent {
+				continue
+			}
+			refusal := commandOf(q, on).refusal(&fault.Error{Code: 22, Name: "InvalidBSON", Message: err.Error()})
+			if err := wire.Write(c, s.answers.Add(1), q, refusal); err != nil {
+				return
+			}
+			continue
+		}
 		if err != nil {
 			var bad *wire.BadMessageError
 			if errors.As(err, &bad) {

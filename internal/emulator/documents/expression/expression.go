@@ -111,7 +111,11 @@ func (p parser) parse(v bson.RawValue) (node, error) {
 					out[i] = value.Null
 				}
 			}
-			return value.Array(out), err
+			if err != nil {
+				return Missing, err
+			}
+			made := value.Array(out)
+			return made, bounded("an array", made, nil)
 		}, err
 	case bson.TypeEmbeddedDocument:
 		return p.document(v)
@@ -174,7 +178,8 @@ func (p parser) document(v bson.RawValue) (node, error) {
 				out = value.Append(out, members[i].Name, v)
 			}
 		}
-		return value.OfDocument(value.Finish(out)), nil
+		made := value.OfDocument(value.Finish(out))
+		return made, bounded("a document", made, nil)
 	}, nil
 }
 
@@ -202,8 +207,18 @@ func (p parser) operator(name string, v bson.RawValue) (node, error) {
 		if err != nil {
 			return Missing, err
 		}
-		return op.do(&call{name, p.collation}, args)
+		v, err := op.do(&call{name, p.collation}, args)
+		return v, bounded(name, v, err)
 	}, nil
+}
+
+// bounded makes sure that a value is not larger than a document may be, which would be
+// made larger and larger by an expression that goes on with it.
+func bounded(name string, v bson.RawValue, err error) error {
+	if err == nil && len(v.Value) > value.MostBytes {
+		return &fault.Error{Code: 10334, Name: "BSONObjectTooLarge", Message: fmt.Sprintf("what %s makes is larger than %d bytes", name, value.MostBytes)}
+	}
+	return err
 }
 
 // operator is one whose arguments are all computed before it is.

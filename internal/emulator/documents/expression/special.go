@@ -258,6 +258,7 @@ func (p parser) filter(v bson.RawValue) (node, error) {
 func (p parser) mapped(v bson.RawValue) (node, error) {
 	o, as, err := p.over("$map", v, "input", "in")
 	return func(s *scope) (bson.RawValue, error) {
+		size := 0
 		all, is, err := elements(s, "$map", o["input"])
 		if err != nil || !is {
 			return value.Null, err
@@ -265,6 +266,9 @@ func (p parser) mapped(v bson.RawValue) (node, error) {
 		for i, e := range all {
 			if all[i], err = o["in"](s.with(as, e)); err != nil {
 				return Missing, err
+			}
+			if size += len(all[i].Value); size > value.MostBytes {
+				return Missing, bounded("$map", bson.RawValue{Value: make([]byte, size)}, nil)
 			}
 		}
 		return value.Array(all), nil

@@ -60,14 +60,21 @@ type Request struct {
 // can't be, either.
 type BadMessageError struct{ Why string }
 
+// InvalidDocumentError says why a document in a message is not a valid one. The messages
+// that follow can be read.
+type InvalidDocumentError struct{ Why string }
+
+func (e *InvalidDocumentError) Error() string { return "the document is not valid: " + e.Why }
+
 func (e *BadMessageError) Error() string { return "the message can't be read: " + e.Why }
 
 func bad(format string, args ...any) error {
 	return &BadMessageError{fmt.Sprintf(format, args...)}
 }
 
-// Read reads a message. Its errors are io.EOF when the client has gone, those of r, and
-// *BadMessageError. The memory that it takes is bounded by what has come.
+// Read reads a message. Its errors are io.EOF when the client has gone, those of r,
+// *BadMessageError, and *InvalidDocumentError, with which comes a request that can be
+// answered. The memory that it takes is bounded by what has come.
 func Read(r io.Reader) (*Request, error) {
 	var header [headerBytes]byte
 	if _, err := io.ReadFull(r, header[:]); err != nil {
@@ -88,6 +95,7 @@ func Read(r io.Reader) (*Request, error) {
 	case opMsg:
 		return q, q.readMsg(header[:], body.Bytes())
 	case opQuery:
+		q.Legacy = true
 		return q, q.readQuery(body.Bytes())
 	case opCompressed:
 		return nil, bad("it is compressed, which was not agreed on")
@@ -105,7 +113,19 @@ func cut(b []byte) (document bson.Raw, rest []byte, err error) {
 	if n < 5 || n > int64(len(b)) {
 		return nil, nil, fmt.Errorf("a document of %d bytes is not in it", n)
 	}
-	return b[:n:n], b[n:], value.Validate(b[:n])
+	if err := value.Validate(b[:n]); err != nil {
+		return nil, nil, &InvalidDocumentError{err.Error()}
+	}
+	return b[:n:n], b[n:], nil
+}
+
+// inDocument is an error of a document, or of the message that it is in.
+func inDocument(err error) error {
+	var invalid *InvalidDocumentError
+	if errors.As(err, &invalid) {
+		return invalid
+	}
+	return bad("%v", err)
 }
 
 func (q *Request) readMsg(header, body []byte) error {
@@ -138,7 +158,7 @@ func (q *Request) readMsg(header, body []byte) error {
 				return bad("it has two commands")
 			}
 			if q.Command, rest, err = cut(rest); err != nil {
-				return bad("%v", err)
+				return inDocument(err)
 			}
 		case 1:
 			if rest, err = q.readSection(rest); err != nil {
@@ -188,7 +208,7 @@ func (q *Request) readSection(b []byte) (rest []byte, err error) {
 	for section = section[end+1:]; len(section) > 0; {
 		var d bson.Raw
 		if d, section, err = cut(section); err != nil {
-			return nil, bad("%v", err)
+			return nil, inDocument(err)
 		}
 		if all = append(all, d); len(all) > MostDocuments {
 			return nil, bad("the section %q has more than %d documents", name, MostDocuments)
@@ -218,9 +238,9 @@ func (q *Request) readQuery(body []byte) error {
 	}
 	command, _, err := cut(rest[8:])
 	if err != nil {
-		return bad("%v", err)
+		return inDocument(err)
 	}
-	q.Legacy, q.Database, q.Command = true, database, command
+	q.Database, q.Command = database, command
 	return nil
 }
 

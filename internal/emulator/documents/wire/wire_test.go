@@ -93,7 +93,6 @@ func TestBadMessages(t *testing.T) {
 		"its checksum is another":             message(2013, join([]byte{1, 0, 0, 0, 0}, d, []byte{1, 2, 3, 4})...),
 		"comes twice":                         message(2013, join([]byte{0, 0, 0, 0}, section("x", d), section("x", d))...),
 		"a document of 9999 bytes":            message(2013, 0, 0, 0, 0, 0, 0x0f, 0x27, 0, 0, 0),
-		"there is no type 0x55":               message(2013, join([]byte{0, 0, 0, 0, 0}, wrong)...),
 		"999 bytes is no length of a section": message(2013, 0, 0, 0, 0, 1, 0xe7, 3, 0, 0, 0),
 		"it is compressed":                    message(2012),
 		"there is no operation 2001 any more": message(2001),
@@ -104,7 +103,17 @@ func TestBadMessages(t *testing.T) {
 		require.ErrorAs(t, err, &bad, says)
 		assert.Contains(t, err.Error(), says)
 	}
-	_, err := wire.Read(bytes.NewReader(nil))
+	// A document that isn't valid can be answered: what follows it can be read.
+	both := bytes.NewReader(join(message(2013, join([]byte{0, 0, 0, 0, 0}, wrong)...), message(2013, join([]byte{0, 0, 0, 0, 0}, d)...)))
+	q, err := wire.Read(both)
+	var invalid *wire.InvalidDocumentError
+	require.ErrorAs(t, err, &invalid)
+	assert.Contains(t, err.Error(), "there is no type 0x55")
+	assert.NotNil(t, q)
+	q, err = wire.Read(both)
+	require.NoError(t, err)
+	assert.Equal(t, bson.Raw(d), q.Command)
+	_, err = wire.Read(bytes.NewReader(nil))
 	assert.ErrorIs(t, err, io.EOF)
 	_, err = wire.Read(bytes.NewReader(message(2013, 0, 0, 0, 0)[:18]))
 	assert.ErrorIs(t, err, io.ErrUnexpectedEOF)
