@@ -1,0 +1,171 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"go.mongodb.org/mongo-driver/v2/bson"
+	"go.mongodb.org/mongo-driver/v2/mongo"
+	"go.mongodb.org/mongo-driver/v2/mongo/options"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/proc"
+	"neighbour/internal/core/project"
+)
+
+// benchDocuments measures the database of documents with the Go driver: how soon it is
+// ready, what it takes when idle, writes and finds from one pool, and a find by an index
+// over a million documents.
+func benchDocuments(dir string) error {
+	ctx := context.Background()
+	if err := declare(dir, "[service.reviews]\nkind = \"documents\"\n"); err != nil {
+		return err
+	}
+	var readies []time.Duration
+	for range *runs {
+		if _, err := neighbour(dir, "start"); err != nil {
+			return err
+		}
+		s, err := statusOf(dir, "reviews")
+		if err != nil {
+			return err
+		}
+		readies = append(readies, time.Duration(s.ReadyMS*float64(time.Millisecond)))
+		if _, err := neighbour(dir, "stop"); err != nil {
+			return err
+		}
+	}
+	if _, err := neighbour(dir, "start"); err != nil {
+		return err
+	}
+	time.Sleep(3 * time.Second) // until it is idle
+	s, err := statusOf(dir, "reviews")
+	if err != nil {
+		return err
+	}
+	memory, err := residentOf(s.PID)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("documents: ready after %s (at most 50 ms), %d MB when idle (under 40)\n", ms(median(readies)), memory>>20)
+
+	p, err := project.Open(dir)
+	if err != nil {
+		return err
+	}
+	facts, err := p.Facts("reviews")
+	if err != nil {
+		return err
+	}
+	client, err := mongo.Connect(options.Client().ApplyURI(facts["url"].Value))
+	if err != nil {
+		return err
+	}
+	defer func() { _ = client.Disconnect(ctx) }()
+	tools := client.Database("bench").Collection("tools")
+	var n atomic.Int64
+	inserts, err := rate(func() error {
+		_, err := tools.InsertOne(ctx, bson.D{{Key: "_id", Value: n.Add(1)}, {Key: "name", Value: "hammer drill"}, {Key: "price", Value: 129.9}, {Key: "tags", Value: bson.A{"power", "wall"}}})
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	most := n.Load()
+	finds, err := rate(func() error { return tools.FindOne(ctx, bson.D{{Key: "_id", Value: 1 + n.Add(1)%most}}).Err() })
+	if err != nil {
+		return err
+	}
+	fmt.Printf("documents, 8 at a time on one pool: %.0f inserts/s (at least 5000), %.0f finds by key/s (at least 8000)\n", inserts, finds)
+
+	many := client.Database("bench").Collection("many")
+	if _, err := many.Indexes().CreateOne(ctx, mongo.IndexModel{Keys: bson.D{{Key: "code", Value: 1}}}); err != nil {
+		return err
+	}
+	const size, batch = 1_000_000, 10_000
+	for at := 0; at < size; at += batch {
+		var all []any
+		for i := range batch {
+			all = append(all, bson.D{{Key: "_id", Value: at + i}, {Key: "code", Value: (at + i) * 7919 % size}, {Key: "name", Value: "hammer drill"}})
+		}
+		if _, err := many.InsertMany(ctx, all); err != nil {
+			return err
+		}
+	}
+	var took []time.Duration
+	for i := range 300 {
+		began := time.Now()
+		if err := many.FindOne(ctx, bson.D{{Key: "code", Value: i * 3331 % size}}).Err(); err != nil {
+			return err
+		}
+		took = append(took, time.Since(began))
+	}
+	fmt.Printf("documents, a find by an index over 1,000,000: %s (at most 2 ms)\n", ms(median(took)))
+	return nil
+}
+
+// rate has 8 do something for some seconds, and returns how often it was done in one.
+func rate(do func() error) (float64, error) {
+	const long = 4 * time.Second
+	var all sync.WaitGroup
+	var count atomic.Int64
+	problems := make(chan error, 8)
+	for range 8 {
+		all.Go(func() {
+			for end := time.Now().Add(long); time.Now().Before(end); count.Add(1) {
+				if err := do(); err != nil {
+					problems <- err
+					return
+				}
+			}
+		})
+	}
+	all.Wait()
+	close(problems)
+	var err error
+	for problem := range problems {
+		err = errors.Join(err, problem)
+	}
+	return float64(count.Load()) / long.Seconds(), err
+}
+
+// residentOf returns how many bytes of memory a process takes.
+func residentOf(pid int) (uint64, error) {
+	table, err := proc.ReadTable()
+	if err != nil {
+		return 0, err
+	}
+	id, err := proc.Identify(pid)
+	if err != nil {
+		return 0, err
+	}
+	_, memory := table.Usage([]proc.ID{id})
+	return memory, nil
+}
+
+// statusOf returns how a service is.
+func statusOf(dir, service string) (api.Status, error) {
+	p, err := project.Open(dir)
+	if err != nil {
+		return api.Status{}, err
+	}
+	c, err := api.Find(context.Background(), p)
+	if err != nil {
+		return api.Status{}, err
+	}
+	defer c.Close()
+	status, err := c.Status(context.Background())
+	if err != nil {
+		return api.Status{}, err
+	}
+	for _, s := range status.Services {
+		if s.Name == service {
+			return s, nil
+		}
+	}
+	return api.Status{}, fmt.Errorf("there is no service %s", service)
+}
