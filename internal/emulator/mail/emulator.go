@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"neighbour/internal/emulator"
+	"neighbour/internal/emulator/misbehave"
 )
 
 // Emulator is the mail server, run alone.
@@ -27,8 +28,7 @@ var Emulator = emulator.Emulator{Name: "mail", Options: func(flags *flag.FlagSet
 	web := flags.String("web", "", "the address of the inbox as a page; left out: none")
 	refuse := flags.String("refuse", "", "recipients to refuse: patterns, separated by blanks")
 	drop := flags.String("drop", "", "recipients of mails to cut the connection at")
-	full := flags.Bool("full", false, "refuse every mail for want of room")
-	delay := flags.Duration("delay", 0, "how long every mail waits")
+	wrong := flags.String("misbehave", "", "the file that says how it misbehaves")
 	starttls := flags.Bool("starttls", false, "offer STARTTLS with a certificate that nobody vouches for")
 	return func(ctx context.Context, l net.Listener, log *log.Logger) error {
 		store, err := OpenStore(*dir)
@@ -36,8 +36,8 @@ var Emulator = emulator.Emulator{Name: "mail", Options: func(flags *flag.FlagSet
 			return err
 		}
 		defer store.Close()
-		s := &Server{Store: store, Log: log}
-		if err := s.SetRules(Rules{Refuse: strings.Fields(*refuse), Drop: strings.Fields(*drop), Full: *full, Delay: int(delay.Milliseconds())}); err != nil {
+		s := &Server{Store: store, Log: log, Misbehave: misbehave.Follow(*wrong, log)}
+		if err := s.SetRules(Rules{Refuse: strings.Fields(*refuse), Drop: strings.Fields(*drop), Misbehave: s.Misbehave.Rules()}); err != nil {
 			return &emulator.UsageError{Err: err}
 		}
 		if *starttls {

@@ -23,6 +23,7 @@ import (
 	"pgregory.net/rapid"
 
 	"neighbour/internal/emulator/mail"
+	"neighbour/internal/emulator/misbehave"
 )
 
 // inbox serves the web side of a store in a folder.
@@ -274,7 +275,7 @@ func TestRules(t *testing.T) {
 	assert.NoError(t, send("ines@example.org"))
 	assert.ErrorContains(t, send("x@bounce.example.org"), "550")
 	assert.Error(t, send("cut@example.org"))
-	full, stopFull := serveRules(t, mail.Rules{Full: true, Delay: 50})
+	full, stopFull := serveRules(t, mail.Rules{Misbehave: misbehave.Rules{Full: true, Slow: 50 * time.Millisecond}})
 	defer stopFull()
 	began := time.Now()
 	assert.ErrorContains(t, smtp.SendMail(full, nil, "a@b", []string{"c@d"}, []byte("x")), "452")
@@ -288,7 +289,7 @@ func TestRules(t *testing.T) {
 	require.NoError(t, err)
 	answer.Body.Close()
 	assert.Equal(t, 200, answer.StatusCode)
-	for text, says := range map[string]string{`{"refuse":["[a"]}`: "no pattern", `{"delay_ms":-1}`: "a delay of -1", `{"odd":1}`: "unknown field"} {
+	for text, says := range map[string]string{`{"refuse":["[a"]}`: "no pattern", `{"misbehave":{"slow":"-1s"}}`: "-1s is no time to wait", `{"odd":1}`: "unknown field"} {
 		r, _ := http.NewRequest("PUT", web.URL+"/rules", strings.NewReader(text))
 		answer, err := http.DefaultClient.Do(r)
 		require.NoError(t, err)

@@ -1,11 +1,12 @@
 package mail
 
 import (
+	"errors"
 	"fmt"
+	"neighbour/internal/emulator/misbehave"
 	"path"
 	"strings"
 	"sync"
-	"time"
 )
 
 // Rules are how the server misbehaves, for tests of what an app does then. Addresses
@@ -15,10 +16,8 @@ type Rules struct {
 	Refuse []string `json:"refuse"`
 	// Drop are the recipients of mails in the midst of which the connection is cut.
 	Drop []string `json:"drop"`
-	// Full has every mail refused for want of room (452).
-	Full bool `json:"full"`
-	// Delay is how long every mail waits before it is taken, in milliseconds.
-	Delay int `json:"delay_ms"`
+	// Misbehave is what it does wrong with every mail.
+	Misbehave misbehave.Rules `json:"misbehave"`
 }
 
 // Check reports what can't be meant.
@@ -30,8 +29,11 @@ func (r Rules) Check() error {
 			}
 		}
 	}
-	if r.Delay < 0 || r.Delay > int(time.Hour/time.Millisecond) {
-		return fmt.Errorf("a delay of %d ms: write 0 to 3,600,000", r.Delay)
+	if r.Misbehave.Clock != 0 {
+		return errors.New("clock: a mail server has no clock that its clients see")
+	}
+	if key, err := r.Misbehave.Check(); err != nil {
+		return fmt.Errorf("%s: %w", key, err)
 	}
 	return nil
 }
@@ -39,17 +41,14 @@ func (r Rules) Check() error {
 // InWords says what the rules do, "" for nothing.
 func (r Rules) InWords() string {
 	var parts []string
-	if r.Full {
-		parts = append(parts, "refuses every mail as if it were full")
-	}
 	if len(r.Refuse) > 0 {
 		parts = append(parts, "refuses "+strings.Join(r.Refuse, ", "))
 	}
 	if len(r.Drop) > 0 {
 		parts = append(parts, "cuts the connection for "+strings.Join(r.Drop, ", "))
 	}
-	if r.Delay > 0 {
-		parts = append(parts, fmt.Sprintf("takes each mail after %v", time.Duration(r.Delay)*time.Millisecond))
+	if words := r.Misbehave.InWords(); words != "" {
+		parts = append(parts, words)
 	}
 	return strings.Join(parts, "; ")
 }

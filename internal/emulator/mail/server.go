@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"log"
+	"neighbour/internal/emulator/misbehave"
 	"net"
 	"slices"
 	"strings"
@@ -28,12 +29,18 @@ type Server struct {
 	Log   *log.Logger
 	// TLS is what STARTTLS (RFC 3207) is offered with; nil: it is not offered.
 	TLS *tls.Config
+	// Misbehave says what it does wrong with every mail; nil: nothing.
+	Misbehave *misbehave.Follower
 
 	rules ruling
 }
 
 // Rules returns the rules that hold now.
-func (s *Server) Rules() Rules { return s.rules.get() }
+func (s *Server) Rules() Rules {
+	r := s.rules.get()
+	r.Misbehave = s.Misbehave.Rules()
+	return r
+}
 
 // SetRules has other rules hold.
 func (s *Server) SetRules(r Rules) error {
@@ -41,7 +48,10 @@ func (s *Server) SetRules(r Rules) error {
 		return err
 	}
 	s.rules.set(r)
-	return nil
+	if s.Misbehave == nil {
+		s.Misbehave = misbehave.Follow("", s.Log)
+	}
+	return s.Misbehave.Set(r.Misbehave)
 }
 
 // Serve takes mail on the listener until the context ends.
@@ -103,17 +113,28 @@ func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
 
 func (s *session) Data(r io.Reader) error {
 	rules := s.server.Rules()
-	if rules.Delay > 0 {
+	wait, fate := rules.Misbehave.Draw()
+	if wait > 0 {
 		select {
-		case <-time.After(time.Duration(rules.Delay) * time.Millisecond):
+		case <-time.After(wait):
 		case <-s.ctx.Done():
 		}
 	}
+	// The codes are those of RFC 3463, section 3.
+	refuse := func(code int, enhanced smtp.EnhancedCode, why string) error {
+		s.server.Log.Printf("refused a message from %s, as the rules say: %s", s.from, why)
+		return &smtp.SMTPError{Code: code, EnhancedCode: enhanced, Message: why}
+	}
 	switch {
-	case rules.Full:
-		s.server.Log.Printf("refused a message from %s as if the server were full, as the rules say", s.from)
-		return &smtp.SMTPError{Code: 452, EnhancedCode: smtp.EnhancedCode{4, 2, 2}, Message: "there is no room left"}
-	case slices.ContainsFunc(s.to, func(to string) bool { return matches(rules.Drop, to) }):
+	case fate == misbehave.Failed:
+		return refuse(451, smtp.EnhancedCode{4, 3, 0}, "an error that this server was told to answer with")
+	case fate == misbehave.Throttled:
+		return refuse(450, smtp.EnhancedCode{4, 7, 1}, "too many messages at a time")
+	case rules.Misbehave.Full:
+		return refuse(452, smtp.EnhancedCode{4, 2, 2}, "there is no room left")
+	case rules.Misbehave.ReadOnly:
+		return refuse(550, smtp.EnhancedCode{5, 2, 1}, "no messages are accepted")
+	case fate == misbehave.Cut, slices.ContainsFunc(s.to, func(to string) bool { return matches(rules.Drop, to) }):
 		s.server.Log.Printf("cut the connection of a message from %s, as the rules say", s.from)
 		_ = s.conn.Conn().Close()
 		return errors.New("the connection was cut")

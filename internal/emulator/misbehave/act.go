@@ -15,6 +15,11 @@ const ActionName = "misbehave"
 // Action is the action, with the rules of a file as they are.
 func Action(file string) (store.Action, error) {
 	r, err := Read(file)
+	return ActionOf(r), err
+}
+
+// ActionOf is the action, with rules as they are.
+func ActionOf(r Rules) store.Action {
 	yes := map[bool]string{true: "yes", false: "no"}
 	return store.Action{Name: ActionName, Says: "have it misbehave, for tests", Inputs: []store.Input{
 		{Name: "slow", Hint: "how long every answer waits: 200ms", Value: r.Slow.String()},
@@ -25,14 +30,20 @@ func Action(file string) (store.Action, error) {
 		{Name: "full", Hint: "yes: there is no room for writes", Value: yes[r.Full]},
 		{Name: "read_only", Hint: "yes: nothing may be written", Value: yes[r.ReadOnly]},
 		{Name: "clock", Hint: "how far its clock is ahead: 20m", Value: r.Clock.String()},
-	}}, err
+	}}
 }
 
 // FromAct returns the rules that an act means; what it leaves out stays as it is in a file.
-func FromAct(file string, a store.Act) (r Rules, err error) {
-	if r, err = Read(file); err != nil {
+func FromAct(file string, a store.Act) (Rules, error) {
+	r, err := Read(file)
+	if err != nil {
 		return r, err
 	}
+	return Given(r, a)
+}
+
+// Given returns the rules that an act means; what it leaves out stays as it is.
+func Given(r Rules, a store.Act) (_ Rules, err error) {
 	wrong := func(name, how string) error { return &store.FixedError{Why: name + ": write " + how} }
 	for name, to := range map[string]*time.Duration{"slow": &r.Slow, "spread": &r.Spread, "clock": &r.Clock} {
 		if v := a.Values[name]; v != nil {

@@ -3,12 +3,14 @@
 package misbehave
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"log"
 	"math/rand/v2"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"time"
@@ -18,14 +20,61 @@ import (
 
 // Rules are how an emulator misbehaves. The zero value is not at all.
 type Rules struct {
-	Slow      time.Duration `toml:"slow" json:"slow,omitempty" doc:"how long every answer waits"`
-	Spread    time.Duration `toml:"spread" json:"spread,omitempty" doc:"by how much that differs, in both directions"`
-	Errors    int           `toml:"errors" json:"errors,omitempty" doc:"of how many requests in a hundred are answered with an error"`
-	Throttled int           `toml:"throttled" json:"throttled,omitempty" doc:"how many in a hundred are refused, since there were too many"`
-	Cut       int           `toml:"cut" json:"cut,omitempty" doc:"how many in a hundred lose the connection in the midst of the answer"`
-	Full      bool          `toml:"full" json:"full,omitempty" doc:"nothing can be written for want of room"`
-	ReadOnly  bool          `toml:"read_only" json:"read_only,omitempty" doc:"nothing may be written"`
-	Clock     time.Duration `toml:"clock" json:"clock,omitempty" doc:"how far its clock is ahead"`
+	Slow      time.Duration `toml:"slow" doc:"how long every answer waits"`
+	Spread    time.Duration `toml:"spread" doc:"by how much that differs, in both directions"`
+	Errors    int           `toml:"errors" doc:"of how many requests in a hundred are answered with an error"`
+	Throttled int           `toml:"throttled" doc:"how many in a hundred are refused, since there were too many"`
+	Cut       int           `toml:"cut" doc:"how many in a hundred lose the connection in the midst of the answer"`
+	Full      bool          `toml:"full" doc:"nothing can be written for want of room"`
+	ReadOnly  bool          `toml:"read_only" doc:"nothing may be written"`
+	Clock     time.Duration `toml:"clock" doc:"how far its clock is ahead"`
+}
+
+// written are rules as JSON has them, with lengths of time as texts: "200ms".
+type written struct {
+	Slow      string `json:"slow,omitempty"`
+	Spread    string `json:"spread,omitempty"`
+	Errors    int    `json:"errors,omitempty"`
+	Throttled int    `json:"throttled,omitempty"`
+	Cut       int    `json:"cut,omitempty"`
+	Full      bool   `json:"full,omitempty"`
+	ReadOnly  bool   `json:"read_only,omitempty"`
+	Clock     string `json:"clock,omitempty"`
+}
+
+// MarshalJSON writes the rules with lengths of time as texts.
+func (r Rules) MarshalJSON() ([]byte, error) {
+	text := func(d time.Duration) string {
+		if d == 0 {
+			return ""
+		}
+		return d.String()
+	}
+	return json.Marshal(written{text(r.Slow), text(r.Spread), r.Errors, r.Throttled, r.Cut, r.Full, r.ReadOnly, text(r.Clock)})
+}
+
+// UnmarshalJSON reads what MarshalJSON writes, and nothing else.
+func (r *Rules) UnmarshalJSON(b []byte) error {
+	var w written
+	d := json.NewDecoder(bytes.NewReader(b))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&w); err != nil {
+		return err
+	}
+	*r = Rules{Errors: w.Errors, Throttled: w.Throttled, Cut: w.Cut, Full: w.Full, ReadOnly: w.ReadOnly}
+	for name, of := range map[string]struct {
+		text string
+		to   *time.Duration
+	}{"slow": {w.Slow, &r.Slow}, "spread": {w.Spread, &r.Spread}, "clock": {w.Clock, &r.Clock}} {
+		if of.text == "" {
+			continue
+		}
+		var err error
+		if *of.to, err = time.ParseDuration(of.text); err != nil {
+			return fmt.Errorf("%s: write for example \"200ms\"", name)
+		}
+	}
+	return nil
 }
 
 // Check reports what can't be meant: under which key, and why.
@@ -121,6 +170,9 @@ func Write(file string, r Rules) error {
 	if err != nil {
 		return err
 	}
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return err
+	}
 	return atomicfile.Write(file, b, 0o600)
 }
 
@@ -136,14 +188,27 @@ type Follower struct {
 	rules  Rules
 }
 
-// Follow follows a file, which need not be there.
+// Follow follows a file, which need not be there. Without a file the rules are those that
+// were set last.
 func Follow(file string, logger *log.Logger) *Follower {
-	if file == "" {
-		return nil
-	}
 	f := &Follower{file: file, log: logger}
 	f.Rules()
 	return f
+}
+
+// Set has other rules hold, and writes them to the file.
+func (f *Follower) Set(r Rules) error {
+	if key, err := r.Check(); err != nil {
+		return fmt.Errorf("%s: %w", key, err)
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.rules = r
+	if f.file == "" {
+		return nil
+	}
+	f.looked = time.Time{}
+	return Write(f.file, r)
 }
 
 // freshness is how old what is known of the file may be.
@@ -157,7 +222,7 @@ func (f *Follower) Rules() Rules {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	now := time.Now()
-	if now.Sub(f.looked) < freshness {
+	if f.file == "" || now.Sub(f.looked) < freshness {
 		return f.rules
 	}
 	f.looked = now

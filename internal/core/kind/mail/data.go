@@ -17,6 +17,7 @@ import (
 	"neighbour/internal/core/store"
 	"neighbour/internal/core/words"
 	emulator "neighbour/internal/emulator/mail"
+	"neighbour/internal/emulator/misbehave"
 )
 
 // Source looks into the inbox.
@@ -216,16 +217,11 @@ func (s *source) Actions(ctx context.Context, _, key string) ([]store.Action, er
 	if err := s.ask(ctx, "GET", "/rules", nil, &r); err != nil {
 		return nil, err
 	}
-	full := "no"
-	if r.Full {
-		full = "yes"
-	}
+	wrong := misbehave.ActionOf(r.Misbehave)
 	return []store.Action{{Name: store.Clear, Says: "delete all mails"},
-		{Name: rule, Says: "have it misbehave, for tests", Inputs: []store.Input{
+		{Name: rule, Says: "refuse or drop some recipients, for tests", Inputs: []store.Input{
 			{Name: "refuse", Hint: "recipients to refuse: *@bounce.example.org", Value: strings.Join(r.Refuse, " ")},
-			{Name: "drop", Hint: "recipients at whom the connection is cut", Value: strings.Join(r.Drop, " ")},
-			{Name: "full", Hint: "yes: every mail is refused for want of room", Value: full},
-			{Name: "delay", Hint: "how long every mail waits: 2s", Value: (time.Duration(r.Delay) * time.Millisecond).String()}}}}, nil
+			{Name: "drop", Hint: "recipients at whom the connection is cut", Value: strings.Join(r.Drop, " ")}}}, wrong}, nil
 }
 
 // rules are those that an act means; what it leaves out stays.
@@ -236,19 +232,12 @@ func (s *source) rules(ctx context.Context, a store.Act) (emulator.Rules, error)
 	}
 	r.Refuse = strings.Fields(a.Given("refuse", strings.Join(r.Refuse, " ")))
 	r.Drop = strings.Fields(a.Given("drop", strings.Join(r.Drop, " ")))
-	switch strings.ToLower(strings.TrimSpace(a.Given("full", map[bool]string{true: "yes", false: "no"}[r.Full]))) {
-	case "yes", "true":
-		r.Full = true
-	case "no", "false", "":
-		r.Full = false
-	default:
-		return r, &store.FixedError{Why: "full: write yes or no"}
+	if a.Action == misbehave.ActionName {
+		var err error
+		if r.Misbehave, err = misbehave.Given(r.Misbehave, a); err != nil {
+			return r, err
+		}
 	}
-	delay, err := time.ParseDuration(a.Given("delay", (time.Duration(r.Delay) * time.Millisecond).String()))
-	if err != nil {
-		return r, &store.FixedError{Why: "delay: write for example 2s"}
-	}
-	r.Delay = int(delay.Milliseconds())
 	if err := r.Check(); err != nil {
 		return r, &store.FixedError{Why: err.Error()}
 	}
@@ -275,7 +264,7 @@ func (s *source) Plan(ctx context.Context, a store.Act) (store.Plan, error) {
 		return store.Plan{Statement: "write " + words.Count(len(parts), "file") + " into " + dir}, err
 	case release:
 		return store.Plan{Statement: "hand the mail on to " + a.Given("server", "") + ", which delivers it to real people"}, nil
-	case rule:
+	case rule, misbehave.ActionName:
 		r, err := s.rules(ctx, a)
 		says := "PUT /rules: it " + r.InWords()
 		if r.InWords() == "" {
@@ -302,7 +291,7 @@ func (s *source) Do(ctx context.Context, a store.Act) (string, error) {
 	case release:
 		to := strings.FieldsFunc(a.Given("to", ""), func(r rune) bool { return r == ',' || r == ' ' })
 		return "handed on", s.ask(ctx, "POST", "/messages/"+url.PathEscape(idOf(a.Key))+"/release", emulator.Release{Server: a.Given("server", ""), To: to}, &struct{}{})
-	case rule:
+	case rule, misbehave.ActionName:
 		r, err := s.rules(ctx, a)
 		if err != nil {
 			return "", err

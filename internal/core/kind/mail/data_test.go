@@ -17,6 +17,7 @@ import (
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/store"
 	emulator "neighbour/internal/emulator/mail"
+	"neighbour/internal/emulator/misbehave"
 )
 
 // inboxOf returns a look into the inbox of a server that runs.
@@ -95,13 +96,20 @@ func TestInboxAsData(t *testing.T) {
 	assert.ErrorAs(t, err, &gone)
 
 	text := func(s string) *string { return &s }
-	says, err = do(store.Act{Action: rule, Values: map[string]*string{"refuse": text("*@bounce.example.org"), "full": text("yes"), "delay": text("2s")}})
+	says, err = do(store.Act{Action: rule, Values: map[string]*string{"refuse": text("*@bounce.example.org")}})
 	require.NoError(t, err)
-	assert.Equal(t, "it refuses every mail as if it were full; refuses *@bounce.example.org; takes each mail after 2s", says)
+	assert.Equal(t, "it refuses *@bounce.example.org", says)
+	says, err = do(store.Act{Action: misbehave.ActionName, Values: map[string]*string{"full": text("yes"), "slow": text("2s")}})
+	require.NoError(t, err)
+	assert.Equal(t, "it refuses *@bounce.example.org; waits 2s before each answer, is full", says)
 	all, _ = s.Collections(t.Context())
-	assert.Contains(t, all[0].Note, "as if it were full")
-	for name, values := range map[string]map[string]*string{"write yes or no": {"full": text("perhaps")}, "write for example 2s": {"delay": text("long")}, "no pattern": {"refuse": text("[a")}} {
-		_, err := do(store.Act{Action: rule, Values: values})
+	assert.Contains(t, all[0].Note, "is full")
+	for name, values := range map[string]map[string]*string{"write yes or no": {"full": text("perhaps")}, "write for example 200ms": {"slow": text("long")}, "no clock": {"clock": text("1h")}, "no pattern": {"refuse": text("[a")}} {
+		action := misbehave.ActionName
+		if values["refuse"] != nil {
+			action = rule
+		}
+		_, err := do(store.Act{Action: action, Values: values})
 		assert.ErrorContains(t, err, name)
 	}
 	_, err = do(store.Act{Action: release, Key: p.Rows[0].Key, Values: map[string]*string{"server": text("nowhere")}})

@@ -10,11 +10,11 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"time"
 
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/probe"
 	emulator "neighbour/internal/emulator/mail"
+	"neighbour/internal/emulator/misbehave"
 )
 
 // Kind is the kind.
@@ -22,11 +22,10 @@ type Kind struct{}
 
 // Settings are its keys.
 type Settings struct {
-	Refuse   []string      `toml:"refuse" doc:"recipients that it refuses, for tests: [\"*@bounce.example.org\"]"`
-	Drop     []string      `toml:"drop" doc:"recipients of mails in the midst of which it cuts the connection, for tests"`
-	Full     bool          `toml:"full" doc:"it refuses every mail for want of room, for tests"`
-	Delay    time.Duration `toml:"delay" doc:"how long every mail waits before it is taken, for tests"`
-	StartTLS bool          `toml:"starttls" doc:"it offers STARTTLS, with a certificate that nobody vouches for, so that clients must be told to take it"`
+	Refuse    []string        `toml:"refuse" doc:"recipients that it refuses, for tests: [\"*@bounce.example.org\"]"`
+	Drop      []string        `toml:"drop" doc:"recipients of mails in the midst of which it cuts the connection, for tests"`
+	Misbehave misbehave.Rules `toml:"misbehave" doc:"what it does wrong, for tests"`
+	StartTLS  bool            `toml:"starttls" doc:"it offers STARTTLS, with a certificate that nobody vouches for, so that clients must be told to take it"`
 }
 
 // Check reports patterns that can't be meant.
@@ -40,8 +39,10 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 			}
 		}
 	}
-	if err := (emulator.Rules{Delay: int(s.Delay.Milliseconds())}).Check(); err != nil {
-		report("delay", err.Error(), "")
+	if key, err := s.Misbehave.Check(); err != nil {
+		report("misbehave."+key, err.Error(), "")
+	} else if err := (emulator.Rules{Misbehave: s.Misbehave}).Check(); err != nil {
+		report("misbehave", err.Error(), "")
 	}
 }
 
@@ -75,23 +76,32 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	if err != nil {
 		return kind.Launch{}, err
 	}
-	options := []string{"--dir", messages(in), "--web", "127.0.0.1:" + strconv.Itoa(page)}
+	if err := misbehave.Write(rulesFile(in), s.Misbehave); err != nil {
+		return kind.Launch{}, err
+	}
+	options := []string{"--dir", messages(in), "--web", "127.0.0.1:" + strconv.Itoa(page), "--misbehave", rulesFile(in)}
 	if len(s.Refuse) > 0 {
 		options = append(options, "--refuse", strings.Join(s.Refuse, " "))
 	}
 	if len(s.Drop) > 0 {
 		options = append(options, "--drop", strings.Join(s.Drop, " "))
 	}
-	if s.Full {
-		options = append(options, "--full")
-	}
-	if s.Delay > 0 {
-		options = append(options, "--delay", s.Delay.String())
-	}
 	if s.StartTLS {
 		options = append(options, "--starttls")
 	}
 	return kind.Launch{Argv: kind.Emulate(in, "mail", options...), Dir: in.Data, Signal: "TERM"}, nil
+}
+
+// rulesFile is the file that says how it misbehaves now.
+func rulesFile(in *kind.Instance) string { return filepath.Join(in.Run, "misbehave.json") }
+
+// Misbehaves says what it does wrong.
+func (Kind) Misbehaves(in *kind.Instance) string {
+	r, err := misbehave.Read(rulesFile(in))
+	if err != nil {
+		return ""
+	}
+	return r.InWords()
 }
 
 func messages(in *kind.Instance) string { return filepath.Join(in.Data, "messages") }
