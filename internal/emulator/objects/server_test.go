@@ -1,0 +1,336 @@
+package objects_test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/aws/aws-sdk-go-v2/aws"
+	"github.com/aws/aws-sdk-go-v2/credentials"
+	"github.com/aws/aws-sdk-go-v2/service/s3"
+	"github.com/aws/aws-sdk-go-v2/service/s3/types"
+	"github.com/aws/smithy-go"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"neighbour/internal/emulator/misbehave"
+	"neighbour/internal/emulator/objects"
+)
+
+var keys = objects.Keys{Access: "KEY", Secret: "secret/+="}
+
+// serve begins a server of a folder, and returns its address.
+func serve(t testing.TB, dir string, rules *misbehave.Follower) string {
+	store, err := objects.OpenStore(dir)
+	require.NoError(t, err)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	s := &objects.Server{Store: store, Log: log.New(io.Discard, "", 0), Keys: keys, Region: "local", Misbehave: rules}
+	go func() { done <- s.Serve(ctx, l) }()
+	t.Cleanup(func() {
+		cancel()
+		assert.NoError(t, <-done)
+		assert.NoError(t, store.Close())
+	})
+	return "http://" + l.Addr().String()
+}
+
+func connect(address string, change ...func(*s3.Options)) *s3.Client {
+	return s3.New(s3.Options{BaseEndpoint: &address, Region: "local", UsePathStyle: true, Credentials: credentials.NewStaticCredentialsProvider(keys.Access, keys.Secret, ""), RetryMaxAttempts: 1}, change...)
+}
+
+func code(err error) string {
+	var e smithy.APIError
+	if errors.As(err, &e) {
+		return e.ErrorCode()
+	}
+	return fmt.Sprint(err)
+}
+
+func put(t testing.TB, c *s3.Client, key, text string) *s3.PutObjectOutput {
+	out, err := c.PutObject(t.Context(), &s3.PutObjectInput{Bucket: aws.String("photos"), Key: &key, Body: strings.NewReader(text)})
+	require.NoError(t, err, key)
+	return out
+}
+
+func get(t testing.TB, c *s3.Client, key string) string {
+	out, err := c.GetObject(t.Context(), &s3.GetObjectInput{Bucket: aws.String("photos"), Key: &key})
+	require.NoError(t, err, key)
+	b, err := io.ReadAll(out.Body)
+	require.NoError(t, err)
+	return string(b)
+}
+
+func bucket(t testing.TB, c *s3.Client) {
+	_, err := c.CreateBucket(t.Context(), &s3.CreateBucketInput{Bucket: aws.String("photos")})
+	require.NoError(t, err)
+}
+
+// Whatever bytes a key has, its object comes back, and lies in the folder of its bucket.
+func TestKeys(t *testing.T) {
+	dir := t.TempDir()
+	c := connect(serve(t, dir, nil))
+	bucket(t, c)
+	all := []string{"drill.jpg", "a", "a/b", "a/b/c", "x/y", "x", "../../outside", "..", ".", "a/../b", "/lead", "end/", "end//", "deep//er", "sp ace+plus%25", "ümläut/日本", "q?a=b&c#d", ".neighbour/objects.db", "%", "a%", "con:\\", "new\nline", strings.Repeat("k", 1024), strings.Repeat("long/", 200) + "x", "~-_.!*'()"}
+	for i, key := range all {
+		put(t, c, key, fmt.Sprintf("%d of %q", i, key))
+	}
+	for i, key := range all {
+		assert.Equal(t, fmt.Sprintf("%d of %q", i, key), get(t, c, key))
+	}
+	listed, err := c.ListObjectsV2(t.Context(), &s3.ListObjectsV2Input{Bucket: aws.String("photos")})
+	require.NoError(t, err)
+	assert.Len(t, listed.Contents, len(all))
+	b, err := os.ReadFile(filepath.Join(dir, "photos", "drill.jpg"))
+	require.NoError(t, err)
+	assert.Equal(t, `0 of "drill.jpg"`, string(b), "as a file under its name")
+	beside, err := os.ReadDir(filepath.Dir(dir))
+	require.NoError(t, err)
+	assert.Len(t, beside, 1, "nothing is written outside of the folder")
+	for _, key := range all {
+		_, err := c.DeleteObject(t.Context(), &s3.DeleteObjectInput{Bucket: aws.String("photos"), Key: &key})
+		require.NoError(t, err)
+	}
+	left, err := os.ReadDir(filepath.Join(dir, "photos"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	_, err = c.PutObject(t.Context(), &s3.PutObjectInput{Bucket: aws.String("photos"), Key: aws.String("nul\x00"), Body: strings.NewReader("x")})
+	assert.Equal(t, "InvalidArgument", code(err))
+	_, err = c.PutObject(t.Context(), &s3.PutObjectInput{Bucket: aws.String("photos"), Key: aws.String(strings.Repeat("k", 1025)), Body: strings.NewReader("x")})
+	assert.Equal(t, "KeyTooLongError", code(err))
+}
+
+func TestObjects(t *testing.T) {
+	c := connect(serve(t, t.TempDir(), nil))
+	ctx := t.Context()
+	photos := aws.String("photos")
+	_, err := c.HeadBucket(ctx, &s3.HeadBucketInput{Bucket: photos})
+	assert.Error(t, err)
+	bucket(t, c)
+	_, err = c.CreateBucket(ctx, &s3.CreateBucketInput{Bucket: photos})
+	assert.Equal(t, "BucketAlreadyOwnedByYou", code(err))
+	_, err = c.CreateBucket(ctx, &s3.CreateBucketInput{Bucket: aws.String("Bad_Name")})
+	assert.Equal(t, "InvalidBucketName", code(err))
+	made, err := c.PutObject(ctx, &s3.PutObjectInput{Bucket: photos, Key: aws.String("drill"), Body: strings.NewReader("hello"), ContentType: aws.String("text/plain"), CacheControl: aws.String("max-age=9"),
+		Metadata: map[string]string{"by": "Ines"}, Tagging: aws.String("a=1&b=x%20y")})
+	require.NoError(t, err)
+	assert.Equal(t, `"5d41402abc4b2a76b9719d911017c592"`, *made.ETag)
+	head, err := c.HeadObject(ctx, &s3.HeadObjectInput{Bucket: photos, Key: aws.String("drill")})
+	require.NoError(t, err)
+	assert.Equal(t, "text/plain max-age=9 5 Ines", fmt.Sprint(*head.ContentType, " ", *head.CacheControl, " ", *head.ContentLength, " ", head.Metadata["by"]))
+	tags, err := c.GetObjectTagging(ctx, &s3.GetObjectTaggingInput{Bucket: photos, Key: aws.String("drill")})
+	require.NoError(t, err)
+	assert.Len(t, tags.TagSet, 2)
+	for text, want := range map[string]string{"bytes=1-3": "ell", "bytes=-2": "lo", "bytes=3-99": "lo", "bytes=9-": "InvalidRange"} {
+		out, err := c.GetObject(ctx, &s3.GetObjectInput{Bucket: photos, Key: aws.String("drill"), Range: &text})
+		if err != nil {
+			assert.Equal(t, want, code(err))
+			continue
+		}
+		b, _ := io.ReadAll(out.Body)
+		assert.Equal(t, want, string(b), text)
+	}
+	_, err = c.GetObject(ctx, &s3.GetObjectInput{Bucket: photos, Key: aws.String("drill"), IfMatch: aws.String(`"other"`)})
+	assert.Equal(t, "PreconditionFailed", code(err))
+	_, err = c.GetObject(ctx, &s3.GetObjectInput{Bucket: photos, Key: aws.String("drill"), IfNoneMatch: made.ETag})
+	assert.Contains(t, fmt.Sprint(err), "304")
+	_, err = c.PutObject(ctx, &s3.PutObjectInput{Bucket: photos, Key: aws.String("drill"), Body: strings.NewReader("x"), IfNoneMatch: aws.String("*")})
+	assert.Equal(t, "PreconditionFailed", code(err))
+	_, err = c.CopyObject(ctx, &s3.CopyObjectInput{Bucket: photos, Key: aws.String("copy"), CopySource: aws.String("photos/drill"), MetadataDirective: types.MetadataDirectiveReplace, Metadata: map[string]string{"by": "Mara"}})
+	require.NoError(t, err)
+	assert.Equal(t, "hello", get(t, c, "copy"))
+	_, err = c.GetObject(ctx, &s3.GetObjectInput{Bucket: photos, Key: aws.String("none")})
+	assert.Equal(t, "NoSuchKey", code(err))
+	_, err = c.DeleteBucket(ctx, &s3.DeleteBucketInput{Bucket: photos})
+	assert.Equal(t, "BucketNotEmpty", code(err))
+	gone, err := c.DeleteObjects(ctx, &s3.DeleteObjectsInput{Bucket: photos, Delete: &types.Delete{Objects: []types.ObjectIdentifier{{Key: aws.String("drill")}, {Key: aws.String("copy")}, {Key: aws.String("none")}}}})
+	require.NoError(t, err)
+	assert.Len(t, gone.Deleted, 3)
+	_, err = c.DeleteBucket(ctx, &s3.DeleteBucketInput{Bucket: photos})
+	require.NoError(t, err)
+	_, err = c.GetBucketLifecycleConfiguration(ctx, &s3.GetBucketLifecycleConfigurationInput{Bucket: photos})
+	assert.Equal(t, "NotImplemented", code(err))
+}
+
+// Lists give each key once, whatever the size of a page.
+func TestLists(t *testing.T) {
+	c := connect(serve(t, t.TempDir(), nil))
+	bucket(t, c)
+	for _, key := range []string{"a/1", "a/2", "a/b/3", "b", "c/4", "d", "a\xc3\xbf/5"} {
+		put(t, c, key, key)
+	}
+	for _, q := range []struct{ prefix, delimiter, want string }{
+		{"", "", "a/1 a/2 a/b/3 aÿ/5 b c/4 d"}, {"", "/", "a/* aÿ/* b c/* d"}, {"a/", "/", "a/1 a/2 a/b/*"}, {"a", "", "a/1 a/2 a/b/3 aÿ/5"}, {"x", "/", ""},
+	} {
+		for size := int32(1); size < 9; size++ {
+			var got []string
+			pages := s3.NewListObjectsV2Paginator(c, &s3.ListObjectsV2Input{Bucket: aws.String("photos"), Prefix: &q.prefix, Delimiter: &q.delimiter, MaxKeys: &size})
+			for pages.HasMorePages() {
+				page, err := pages.NextPage(t.Context())
+				require.NoError(t, err)
+				var part []string
+				for _, o := range page.Contents {
+					part = append(part, *o.Key)
+				}
+				for _, p := range page.CommonPrefixes {
+					part = append(part, *p.Prefix+"*")
+				}
+				assert.LessOrEqual(t, len(part), int(size))
+				got = append(got, part...)
+			}
+			assert.ElementsMatch(t, strings.Fields(q.want), got, "%+v in pages of %d", q, size)
+		}
+	}
+}
+
+func TestVersions(t *testing.T) {
+	c := connect(serve(t, t.TempDir(), nil))
+	ctx := t.Context()
+	photos, drill := aws.String("photos"), aws.String("drill")
+	bucket(t, c)
+	put(t, c, "drill", "before")
+	_, err := c.PutBucketVersioning(ctx, &s3.PutBucketVersioningInput{Bucket: photos, VersioningConfiguration: &types.VersioningConfiguration{Status: types.BucketVersioningStatusEnabled}})
+	require.NoError(t, err)
+	first, second := put(t, c, "drill", "first"), put(t, c, "drill", "second")
+	read := func(version *string) string {
+		out, err := c.GetObject(ctx, &s3.GetObjectInput{Bucket: photos, Key: drill, VersionId: version})
+		if err != nil {
+			return code(err)
+		}
+		b, _ := io.ReadAll(out.Body)
+		return string(b)
+	}
+	assert.Equal(t, "second first before", read(nil)+" "+read(first.VersionId)+" "+read(aws.String("null")))
+	mark, err := c.DeleteObject(ctx, &s3.DeleteObjectInput{Bucket: photos, Key: drill})
+	require.NoError(t, err)
+	assert.True(t, *mark.DeleteMarker)
+	assert.Equal(t, "NoSuchKey second", read(nil)+" "+read(second.VersionId))
+	all, err := c.ListObjectVersions(ctx, &s3.ListObjectVersionsInput{Bucket: photos})
+	require.NoError(t, err)
+	assert.Len(t, all.Versions, 3)
+	assert.Len(t, all.DeleteMarkers, 1)
+	for _, v := range []*string{mark.VersionId, second.VersionId} {
+		_, err = c.DeleteObject(ctx, &s3.DeleteObjectInput{Bucket: photos, Key: drill, VersionId: v})
+		require.NoError(t, err)
+	}
+	assert.Equal(t, "first", read(nil))
+}
+
+func TestParts(t *testing.T) {
+	dir := t.TempDir()
+	c := connect(serve(t, dir, nil))
+	ctx := t.Context()
+	photos, film := aws.String("photos"), aws.String("film/1")
+	bucket(t, c)
+	begun, err := c.CreateMultipartUpload(ctx, &s3.CreateMultipartUploadInput{Bucket: photos, Key: film, ContentType: aws.String("video/mp4")})
+	require.NoError(t, err)
+	one := bytes.Repeat([]byte("1"), 5<<20)
+	var parts []types.CompletedPart
+	for n, body := range [][]byte{one, []byte("end")} {
+		out, err := c.UploadPart(ctx, &s3.UploadPartInput{Bucket: photos, Key: film, UploadId: begun.UploadId, PartNumber: aws.Int32(int32(n + 1)), Body: bytes.NewReader(body)})
+		require.NoError(t, err)
+		parts = append(parts, types.CompletedPart{ETag: out.ETag, PartNumber: aws.Int32(int32(n + 1))})
+	}
+	complete := func(parts ...types.CompletedPart) error {
+		_, err := c.CompleteMultipartUpload(ctx, &s3.CompleteMultipartUploadInput{Bucket: photos, Key: film, UploadId: begun.UploadId, MultipartUpload: &types.CompletedMultipartUpload{Parts: parts}})
+		return err
+	}
+	assert.Equal(t, "InvalidPartOrder", code(complete(parts[1], parts[0])))
+	assert.Equal(t, "InvalidPart", code(complete(types.CompletedPart{ETag: aws.String("x"), PartNumber: aws.Int32(1)})))
+	listed, err := c.ListMultipartUploads(ctx, &s3.ListMultipartUploadsInput{Bucket: photos})
+	require.NoError(t, err)
+	assert.Len(t, listed.Uploads, 1)
+	require.NoError(t, complete(parts...))
+	assert.Equal(t, string(one)+"end", get(t, c, "film/1"))
+	head, err := c.HeadObject(ctx, &s3.HeadObjectInput{Bucket: photos, Key: film})
+	require.NoError(t, err)
+	assert.True(t, strings.HasSuffix(*head.ETag, `-2"`) && *head.ContentType == "video/mp4", "%+v", head)
+	assert.Equal(t, "NoSuchUpload", code(complete(parts...)))
+	begun, err = c.CreateMultipartUpload(ctx, &s3.CreateMultipartUploadInput{Bucket: photos, Key: film})
+	require.NoError(t, err)
+	_, err = c.UploadPartCopy(ctx, &s3.UploadPartCopyInput{Bucket: photos, Key: film, UploadId: begun.UploadId, PartNumber: aws.Int32(1), CopySource: aws.String("photos/film/1"), CopySourceRange: aws.String("bytes=0-9")})
+	require.NoError(t, err)
+	_, err = c.AbortMultipartUpload(ctx, &s3.AbortMultipartUploadInput{Bucket: photos, Key: film, UploadId: begun.UploadId})
+	require.NoError(t, err)
+	left, err := os.ReadDir(filepath.Join(dir, ".neighbour", "incoming"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
+// Who signs wrongly, too late, or not at all is refused in the protocol's words.
+func TestSignatures(t *testing.T) {
+	address := serve(t, t.TempDir(), nil)
+	c := connect(address)
+	ctx := t.Context()
+	bucket(t, c)
+	put(t, c, "a b/ü+?", "hello")
+	for want, change := range map[string]func(*s3.Options){
+		"SignatureDoesNotMatch": func(o *s3.Options) { o.Credentials = credentials.NewStaticCredentialsProvider(keys.Access, "wrong", "") },
+		"InvalidAccessKeyId":    func(o *s3.Options) { o.Credentials = credentials.NewStaticCredentialsProvider("OTHER", keys.Secret, "") },
+	} {
+		_, err := connect(address, change).ListBuckets(ctx, nil)
+		assert.Equal(t, want, code(err))
+	}
+	answer, err := http.Get(address + "/photos/x")
+	require.NoError(t, err)
+	answer.Body.Close()
+	assert.Equal(t, 403, answer.StatusCode)
+	link, err := s3.NewPresignClient(c).PresignGetObject(ctx, &s3.GetObjectInput{Bucket: aws.String("photos"), Key: aws.String("a b/ü+?"), ResponseContentType: aws.String("text/x")})
+	require.NoError(t, err)
+	ask := func(url string) (int, string) {
+		answer, err := http.Get(url)
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		b, _ := io.ReadAll(answer.Body)
+		return answer.StatusCode, string(b)
+	}
+	status, body := ask(link.URL)
+	assert.Equal(t, "200 hello", fmt.Sprint(status, " ", body))
+	for _, other := range []string{strings.Replace(link.URL, "Signature=", "Signature=0", 1), strings.Replace(link.URL, "/photos/", "/photos/x", 1), strings.Replace(link.URL, "Expires=9", "Expires=8", 1), link.URL + "&versionId=1"} {
+		status, body = ask(other)
+		assert.Contains(t, fmt.Sprint(status, body), "SignatureDoesNotMatch", other)
+	}
+	upload, err := s3.NewPresignClient(c).PresignPutObject(ctx, &s3.PutObjectInput{Bucket: aws.String("photos"), Key: aws.String("put")}, s3.WithPresignExpires(time.Minute))
+	require.NoError(t, err)
+	r, err := http.NewRequest("PUT", upload.URL, strings.NewReader("by a link"))
+	require.NoError(t, err)
+	answer, err = http.DefaultClient.Do(r)
+	require.NoError(t, err)
+	answer.Body.Close()
+	assert.Equal(t, 200, answer.StatusCode)
+	assert.Equal(t, "by a link", get(t, c, "put"))
+	// A clock that is off.
+	rules := misbehave.Follow("", log.New(io.Discard, "", 0))
+	require.NoError(t, rules.Set(misbehave.Rules{Clock: 20 * time.Minute}))
+	_, err = connect(serve(t, t.TempDir(), rules)).ListBuckets(ctx, nil)
+	assert.Equal(t, "RequestTimeTooSkewed", code(err))
+}
+
+// A body that comes as a stream is signed chunk by chunk, or has its checksum behind it.
+func TestStreams(t *testing.T) {
+	c := connect(serve(t, t.TempDir(), nil))
+	bucket(t, c)
+	big := make([]byte, 3<<20)
+	for i := range big {
+		big[i] = byte(rand.Uint32())
+	}
+	_, err := c.PutObject(t.Context(), &s3.PutObjectInput{Bucket: aws.String("photos"), Key: aws.String("s"), Body: bytes.NewReader(big), ChecksumAlgorithm: types.ChecksumAlgorithmCrc64nvme})
+	require.NoError(t, err)
+	assert.Equal(t, string(big), get(t, c, "s"))
+	_, err = c.PutObject(t.Context(), &s3.PutObjectInput{Bucket: aws.String("photos"), Key: aws.String("s"), Body: strings.NewReader("x"), ChecksumSHA256: aws.String("AAAA")})
+	assert.Equal(t, "BadDigest", code(err))
+	assert.Equal(t, string(big), get(t, c, "s"), "what was there stays")
+}

@@ -1,0 +1,646 @@
+package objects
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	_ "modernc.org/sqlite" // the driver
+)
+
+// Store keeps buckets and their objects in a folder: what an object holds in a file under
+// its name, so that people can look, and what there is to know of it in an SQLite file. An
+// object is there as a whole or not at all, whenever the process is killed. Its methods
+// may be called at the same time.
+type Store struct {
+	dir  string
+	root *os.Root // which no link leads out of
+	db   *sql.DB
+	now  func() time.Time
+
+	mu sync.Mutex // one writes at a time
+}
+
+// Bucket is a bucket.
+type Bucket struct {
+	Name    string
+	Created time.Time
+	// Public says that everybody may read its objects.
+	Public bool
+	// Versions is Enabled or Suspended, "" if it never had versions.
+	Versions string
+	CORS     []CORSRule
+}
+
+// Object is an object, or a version of one.
+type Object struct {
+	Bucket, Key string
+	// Version is its id, "null" if it has none.
+	Version string
+	// Deleted says that it is only the mark of a deletion.
+	Deleted bool
+	Latest  bool
+	Size    int64
+	ETag    string // without quotes
+	At      time.Time
+	// Headers are those that it was put with and is given back with.
+	Headers map[string]string
+	Tags    map[string]string
+	// Sums are its checksums by their algorithm: "crc32".
+	Sums map[string]string
+
+	row  int64
+	path string // of its file, in the folder
+}
+
+const schema = `
+CREATE TABLE IF NOT EXISTS buckets (name TEXT PRIMARY KEY, created INTEGER NOT NULL, about TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS objects (id INTEGER PRIMARY KEY, bucket TEXT NOT NULL, key BLOB NOT NULL, version TEXT NOT NULL, latest INTEGER NOT NULL, deleted INTEGER NOT NULL,
+	size INTEGER NOT NULL, etag TEXT NOT NULL, at INTEGER NOT NULL, path TEXT NOT NULL, about TEXT NOT NULL);
+CREATE INDEX IF NOT EXISTS objects_latest ON objects (bucket, key) WHERE latest;
+CREATE UNIQUE INDEX IF NOT EXISTS objects_versions ON objects (bucket, key, version);
+CREATE INDEX IF NOT EXISTS objects_paths ON objects (path);
+CREATE TABLE IF NOT EXISTS uploads (id TEXT PRIMARY KEY, bucket TEXT NOT NULL, key BLOB NOT NULL, began INTEGER NOT NULL, about TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS parts (upload TEXT NOT NULL, number INTEGER NOT NULL, size INTEGER NOT NULL, etag TEXT NOT NULL, at INTEGER NOT NULL, path TEXT NOT NULL, about TEXT NOT NULL, PRIMARY KEY (upload, number)) WITHOUT ROWID;
+`
+
+// Folders of what is not an object under its name.
+const (
+	incoming = ".neighbour/incoming"
+	versions = ".neighbour/versions"
+)
+
+// OpenStore opens a folder, and makes it if it isn't there.
+func OpenStore(dir string) (*Store, error) {
+	for _, sub := range []string{incoming, versions} {
+		if err := os.MkdirAll(filepath.Join(dir, sub), 0o700); err != nil {
+			return nil, err
+		}
+	}
+	file := filepath.Join(dir, ".neighbour", "objects.db")
+	db, err := sql.Open("sqlite", "file:"+strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(file)+"?_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_pragma=busy_timeout(10000)&_txlock=immediate")
+	if err != nil {
+		return nil, err
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
+	s := &Store{dir: dir, root: root, db: db, now: time.Now}
+	if _, err := db.Exec(schema); err != nil {
+		return nil, errors.Join(fmt.Errorf("%s: %w", file, err), db.Close())
+	}
+	if err := s.recover(); err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
+	return s, nil
+}
+
+// Close closes the folder.
+func (s *Store) Close() error { return errors.Join(s.db.Close(), s.root.Close()) }
+
+// recover finishes what a kill has interrupted: objects that have not got to their names,
+// and files that belong to nothing.
+func (s *Store) recover() error {
+	rows, err := s.db.Query("SELECT id FROM objects WHERE path LIKE '" + incoming + "/%'")
+	if err != nil {
+		return err
+	}
+	var ids []int64
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return err
+		}
+		ids = append(ids, id)
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return err
+	}
+	for _, id := range ids {
+		o, err := s.byRow(context.Background(), id)
+		if err != nil {
+			return err
+		}
+		if err := s.settle(context.Background(), o); err != nil {
+			return err
+		}
+	}
+	for _, sub := range []string{incoming, versions} {
+		entries, err := os.ReadDir(filepath.Join(s.dir, sub))
+		if err != nil {
+			return err
+		}
+		for _, e := range entries {
+			var known int
+			path := sub + "/" + e.Name()
+			if err := s.db.QueryRow("SELECT (SELECT count(*) FROM objects WHERE path = ?) + (SELECT count(*) FROM parts WHERE path = ?)", path, path).Scan(&known); err != nil {
+				return err
+			}
+			if known == 0 {
+				if err := os.Remove(filepath.Join(s.dir, path)); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// file is where a path of the store is.
+func (s *Store) file(path string) string { return filepath.Join(s.dir, filepath.FromSlash(path)) }
+
+// fresh makes a file for what is coming in.
+func (s *Store) fresh() (f *os.File, path string, err error) {
+	path = incoming + "/" + rand.Text()
+	f, err = os.OpenFile(s.file(path), os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
+	return f, path, err
+}
+
+// placeOf is the path of an object's file: its bucket and its key, as they are where they
+// can be the names of files.
+func placeOf(bucket, key string) string {
+	parts := strings.Split(key, "/")
+	for i, part := range parts {
+		last := i == len(parts)-1
+		var out strings.Builder
+		for _, b := range []byte(part) {
+			if b < ' ' || b == '%' || b == 0x7f || b == '\\' || b == ':' {
+				fmt.Fprintf(&out, "%%%02X", b)
+			} else {
+				out.WriteByte(b)
+			}
+		}
+		name := out.String()
+		switch {
+		case name == "" && last:
+			name = "%" // a key that ends with a slash, as folders are marked
+		case name == "":
+			name = "%00"
+		case name == "." || name == "..":
+			name = strings.ReplaceAll(name, ".", "%2E")
+		case i == 0 && name == ".neighbour":
+			name = "%2Eneighbour"
+		}
+		var folders string // one for each 200 bytes, which is what file systems take
+		for len(name) > 200 {
+			folders, name = folders+name[:200]+"%/", name[200:]
+		}
+		parts[i] = folders + name
+	}
+	return bucket + "/" + strings.Join(parts, "/")
+}
+
+// about is what of an object or an upload is written as JSON.
+type about struct {
+	Headers map[string]string `json:"headers,omitempty"`
+	Tags    map[string]string `json:"tags,omitempty"`
+	Sums    map[string]string `json:"sums,omitempty"`
+}
+
+func asJSON(v any) string {
+	b, _ := json.Marshal(v) // of texts: never fails
+	return string(b)
+}
+
+const columns = "id, bucket, key, version, latest, deleted, size, etag, at, path, about"
+
+type scanner interface{ Scan(...any) error }
+
+func scanObject(row scanner) (o Object, err error) {
+	var at int64
+	var key []byte
+	var text string
+	if err = row.Scan(&o.row, &o.Bucket, &key, &o.Version, &o.Latest, &o.Deleted, &o.Size, &o.ETag, &at, &o.path, &text); err != nil {
+		return o, err
+	}
+	var a about
+	err = json.Unmarshal([]byte(text), &a)
+	o.Key, o.At, o.Headers, o.Tags, o.Sums = string(key), time.UnixMilli(at).UTC(), a.Headers, a.Tags, a.Sums
+	return o, err
+}
+
+func (s *Store) byRow(ctx context.Context, row int64) (Object, error) {
+	return scanObject(s.db.QueryRowContext(ctx, "SELECT "+columns+" FROM objects WHERE id = ?", row))
+}
+
+// Get returns an object, or a version of it. Its error is a *Error of the protocol if it
+// isn't there.
+func (s *Store) Get(ctx context.Context, bucket, key, version string) (o Object, err error) {
+	if version == "" {
+		o, err = scanObject(s.db.QueryRowContext(ctx, "SELECT "+columns+" FROM objects WHERE bucket = ? AND key = ? AND latest", bucket, []byte(key)))
+	} else {
+		o, err = scanObject(s.db.QueryRowContext(ctx, "SELECT "+columns+" FROM objects WHERE bucket = ? AND key = ? AND version = ?", bucket, []byte(key), version))
+	}
+	if errors.Is(err, sql.ErrNoRows) {
+		if version != "" {
+			return o, errNoSuchVersion
+		}
+		return o, errNoSuchKey
+	}
+	return o, err
+}
+
+// Open opens what an object holds. It may be moving to its name just now.
+func (s *Store) Open(ctx context.Context, o Object) (*os.File, error) {
+	for range 20 {
+		f, err := s.root.Open(filepath.FromSlash(o.path))
+		if !errors.Is(err, fs.ErrNotExist) {
+			return f, err
+		}
+		now, err := s.byRow(ctx, o.row)
+		if err != nil || now.path == o.path {
+			break
+		}
+		o = now
+	}
+	return nil, errNoSuchKey
+}
+
+// Bucket returns a bucket. Its error is a *Error of the protocol if it isn't there.
+func (s *Store) Bucket(ctx context.Context, name string) (b Bucket, err error) {
+	var created int64
+	var text string
+	err = s.db.QueryRowContext(ctx, "SELECT name, created, about FROM buckets WHERE name = ?", name).Scan(&b.Name, &created, &text)
+	if errors.Is(err, sql.ErrNoRows) {
+		return b, errNoSuchBucket
+	}
+	if err == nil {
+		err = json.Unmarshal([]byte(text), &b)
+	}
+	b.Name, b.Created = name, time.UnixMilli(created).UTC()
+	return b, err
+}
+
+// Buckets lists the buckets.
+func (s *Store) Buckets(ctx context.Context) (out []Bucket, err error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT name FROM buckets ORDER BY name")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var names []string
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return nil, err
+		}
+		names = append(names, name)
+	}
+	for _, name := range names {
+		b, err := s.Bucket(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, b)
+	}
+	return out, rows.Err()
+}
+
+// CheckName says what is wrong with a bucket's name.
+func CheckName(name string) error {
+	ok := len(name) >= 3 && len(name) <= 63 && !strings.Contains(name, "..")
+	for i, c := range []byte(name) {
+		inner := i > 0 && i < len(name)-1
+		ok = ok && (c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || inner && (c == '-' || c == '.'))
+	}
+	if !ok {
+		return fmt.Errorf("%q is no name of a bucket: 3 to 63 small letters, digits, - and .", name)
+	}
+	return nil
+}
+
+// SaveBucket makes a bucket, or changes what there is to know of it.
+func (s *Store) SaveBucket(ctx context.Context, b Bucket) error {
+	if err := CheckName(b.Name); err != nil {
+		return &Error{Code: "InvalidBucketName", Status: 400, Message: err.Error()}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	_, err := s.db.ExecContext(ctx, "INSERT INTO buckets VALUES (?, ?, ?) ON CONFLICT (name) DO UPDATE SET about = excluded.about", b.Name, s.now().UnixMilli(), asJSON(b))
+	if err == nil {
+		err = os.MkdirAll(s.file(b.Name), 0o700)
+	}
+	return err
+}
+
+// RemoveBucket takes an empty bucket away.
+func (s *Store) RemoveBucket(ctx context.Context, name string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if _, err := s.Bucket(ctx, name); err != nil {
+		return err
+	}
+	var n int
+	if err := s.db.QueryRowContext(ctx, "SELECT (SELECT count(*) FROM objects WHERE bucket = ?) + (SELECT count(*) FROM uploads WHERE bucket = ?)", name, name).Scan(&n); err != nil {
+		return err
+	}
+	if n > 0 {
+		return &Error{Code: "BucketNotEmpty", Status: 409, Message: "The bucket you tried to delete is not empty."}
+	}
+	if _, err := s.db.ExecContext(ctx, "DELETE FROM buckets WHERE name = ?", name); err != nil {
+		return err
+	}
+	return os.RemoveAll(s.file(name))
+}
+
+// Put makes an object of a file that came in, at its path. If says what must hold of the
+// object that is there, at the moment when it is replaced.
+func (s *Store) Put(ctx context.Context, o Object, path string, must func(was *Object) error) (Object, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	b, err := s.Bucket(ctx, o.Bucket)
+	if err != nil {
+		return o, err
+	}
+	was, err := s.Get(ctx, o.Bucket, o.Key, "")
+	there := err == nil
+	if err != nil && !errors.Is(err, errNoSuchKey) {
+		return o, err
+	}
+	if must != nil {
+		var is *Object
+		if there && !was.Deleted {
+			is = &was
+		}
+		if err := must(is); err != nil {
+			return o, err
+		}
+	}
+	o.path, o.At, o.Latest, o.Version = path, s.now().UTC().Truncate(time.Millisecond), true, "null"
+	if b.Versions == "Enabled" {
+		o.Version = rand.Text()
+	}
+	gone, err := s.replace(ctx, &o, was, there)
+	if err != nil {
+		return o, err
+	}
+	for _, path := range gone {
+		_ = os.Remove(s.file(path)) // or it is found at the next start
+	}
+	if o.Deleted {
+		return o, nil
+	}
+	return o, s.settle(ctx, o)
+}
+
+// replace writes an object's row, and returns the paths of files that nobody needs any
+// more. A version that stays is moved out of the way.
+func (s *Store) replace(ctx context.Context, o *Object, was Object, there bool) (gone []string, err error) {
+	keeps := there && was.Version != o.Version
+	if keeps && !was.Deleted {
+		// First its own path, so that it has one at every moment.
+		to := versions + "/" + rand.Text()
+		if err := os.Link(s.file(was.path), s.file(to)); err != nil {
+			return nil, err
+		}
+		if _, err := s.db.ExecContext(ctx, "UPDATE objects SET path = ? WHERE id = ?", to, was.row); err != nil {
+			return nil, err
+		}
+		if was.path == placeOf(o.Bucket, o.Key) || strings.HasPrefix(was.path, incoming) {
+			gone = append(gone, was.path)
+		}
+	}
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = tx.Rollback() }()
+	if _, err := tx.ExecContext(ctx, "UPDATE objects SET latest = 0 WHERE bucket = ? AND key = ? AND latest", o.Bucket, []byte(o.Key)); err != nil {
+		return nil, err
+	}
+	old, err := scanObject(tx.QueryRowContext(ctx, "SELECT "+columns+" FROM objects WHERE bucket = ? AND key = ? AND version = ?", o.Bucket, []byte(o.Key), o.Version))
+	switch {
+	case err == nil:
+		if _, err := tx.ExecContext(ctx, "DELETE FROM objects WHERE id = ?", old.row); err != nil {
+			return nil, err
+		}
+		if old.path != placeOf(o.Bucket, o.Key) || o.Deleted { // else it is written over
+			gone = append(gone, old.path)
+		}
+	case !errors.Is(err, sql.ErrNoRows):
+		return nil, err
+	}
+	made, err := tx.ExecContext(ctx, "INSERT INTO objects (bucket, key, version, latest, deleted, size, etag, at, path, about) VALUES (?, ?, ?, 1, ?, ?, ?, ?, ?, ?)",
+		o.Bucket, []byte(o.Key), o.Version, o.Deleted, o.Size, o.ETag, o.At.UnixMilli(), o.path, asJSON(about{o.Headers, o.Tags, o.Sums}))
+	if err != nil {
+		return nil, err
+	}
+	if o.row, err = made.LastInsertId(); err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(gone, func(path string) bool { return path == "" || path == o.path }), tx.Commit()
+}
+
+// settle moves the file of an object that came in to its name. What stands in the way,
+// since a key can be the beginning of another, has its file moved aside.
+func (s *Store) settle(ctx context.Context, o Object) error {
+	to := placeOf(o.Bucket, o.Key)
+	if _, err := os.Stat(s.file(o.path)); errors.Is(err, fs.ErrNotExist) {
+		if _, err := os.Stat(s.file(to)); err == nil { // it was moved, and that not written down
+			return s.moved(ctx, o, to)
+		}
+		return fmt.Errorf("what %s/%s holds is lost", o.Bucket, o.Key)
+	}
+	if err := s.clear(ctx, to); err != nil {
+		return err
+	}
+	if info, err := os.Lstat(s.file(to)); err == nil && info.IsDir() { // others have names below it
+		to += "%"
+	}
+	if err := os.Rename(s.file(o.path), s.file(to)); err != nil {
+		if errors.Is(err, errNameTooLong) { // it stays where it is
+			return nil
+		}
+		return err
+	}
+	return s.moved(ctx, o, to)
+}
+
+func (s *Store) moved(ctx context.Context, o Object, to string) error {
+	_, err := s.db.ExecContext(ctx, "UPDATE objects SET path = ? WHERE id = ?", to, o.row)
+	return err
+}
+
+// clear makes the folders of a path. Where an object's file has the name of one, that gets
+// another name.
+func (s *Store) clear(ctx context.Context, path string) error {
+	parts := strings.Split(path, "/")
+	for i := 1; i < len(parts); i++ {
+		dir := strings.Join(parts[:i], "/")
+		info, err := os.Lstat(s.file(dir))
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			err = os.Mkdir(s.file(dir), 0o700)
+		case err == nil && info.IsDir():
+			continue
+		case err == nil && info.Mode().IsRegular() && i > 1:
+			if err = os.Link(s.file(dir), s.file(dir+"%")); errors.Is(err, fs.ErrExist) {
+				err = nil
+			}
+			if err == nil {
+				_, err = s.db.ExecContext(ctx, "UPDATE objects SET path = ? WHERE path = ?", dir+"%", dir)
+			}
+			if err == nil {
+				err = os.Remove(s.file(dir))
+			}
+			if err == nil {
+				err = os.Mkdir(s.file(dir), 0o700)
+			}
+		case err == nil:
+			return &Error{Code: "InternalError", Status: 500, Message: dir + " is no folder: it leads somewhere else, and nothing is written there"}
+		}
+		if err != nil && !errors.Is(err, errNameTooLong) {
+			return err
+		}
+	}
+	return nil
+}
+
+// Remove deletes an object, or one version of it, and returns what the deletion left: a
+// mark where there are versions.
+func (s *Store) Remove(ctx context.Context, bucket, key, version string) (mark Object, err error) {
+	b, err := s.Bucket(ctx, bucket)
+	if err != nil {
+		return mark, err
+	}
+	if version == "" && b.Versions == "Enabled" {
+		return s.Put(ctx, Object{Bucket: bucket, Key: key, Deleted: true}, "", nil)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	o, err := s.Get(ctx, bucket, key, version)
+	if errors.Is(err, errNoSuchKey) || errors.Is(err, errNoSuchVersion) {
+		return mark, nil // which the protocol doesn't call an error
+	}
+	if err != nil {
+		return mark, err
+	}
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return mark, err
+	}
+	defer func() { _ = tx.Rollback() }()
+	if _, err := tx.ExecContext(ctx, "DELETE FROM objects WHERE id = ?", o.row); err != nil {
+		return mark, err
+	}
+	if o.Latest {
+		if _, err := tx.ExecContext(ctx, "UPDATE objects SET latest = 1 WHERE id = (SELECT max(id) FROM objects WHERE bucket = ? AND key = ?)", bucket, []byte(key)); err != nil {
+			return mark, err
+		}
+	}
+	if err := tx.Commit(); err != nil {
+		return mark, err
+	}
+	if o.path != "" {
+		_ = os.Remove(s.file(o.path))
+		for dir := filepath.Dir(s.file(o.path)); dir != s.file(bucket) && strings.HasPrefix(dir, s.file(bucket)+"/"); dir = filepath.Dir(dir) {
+			if os.Remove(dir) != nil { // until one isn't empty
+				break
+			}
+		}
+	}
+	return o, nil
+}
+
+// Retag changes what there is to know of an object beside what it holds.
+func (s *Store) Retag(ctx context.Context, o Object, tags map[string]string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	_, err := s.db.ExecContext(ctx, "UPDATE objects SET about = ? WHERE id = ?", asJSON(about{o.Headers, tags, o.Sums}), o.row)
+	return err
+}
+
+// Listing asks for objects by their keys.
+type Listing struct {
+	Bucket, Prefix, Delimiter string
+	After                     string // the key after which it begins
+	Limit                     int
+	Versions                  bool // all of them, not only what is there
+	AfterVersion              int64
+}
+
+// List returns objects in the order of their keys, and the beginnings that keys with the
+// delimiter behind the prefix have in common. More says where to go on.
+func (s *Store) List(ctx context.Context, l Listing) (objects []Object, common []string, next string, more bool, err error) {
+	after := []byte(l.After)
+	for len(objects)+len(common) <= l.Limit {
+		text := "SELECT " + columns + " FROM objects WHERE bucket = ? AND key > ? AND latest AND NOT deleted"
+		if l.Versions {
+			text = "SELECT " + columns + " FROM objects WHERE bucket = ? AND key > ?"
+		}
+		args := []any{l.Bucket, after}
+		if l.Prefix != "" {
+			text += " AND key >= ?"
+			args = append(args, []byte(l.Prefix))
+			if end := following([]byte(l.Prefix)); end != nil {
+				text += " AND key < ?"
+				args = append(args, end)
+			}
+		}
+		rows, err := s.db.QueryContext(ctx, text+" ORDER BY key, id DESC LIMIT ?", append(args, l.Limit+1)...)
+		if err != nil {
+			return nil, nil, "", false, err
+		}
+		n, skipped := 0, false
+		for rows.Next() {
+			o, err := scanObject(rows)
+			if err != nil {
+				rows.Close()
+				return nil, nil, "", false, err
+			}
+			n++
+			if len(objects)+len(common) == l.Limit && !(l.Versions && len(objects) > 0 && objects[len(objects)-1].Key == o.Key) {
+				rows.Close()
+				return objects, common, next, true, nil
+			}
+			if i := strings.Index(o.Key[len(l.Prefix):], l.Delimiter); l.Delimiter != "" && i >= 0 {
+				whole := o.Key[:len(l.Prefix)+i+len(l.Delimiter)]
+				common, next = append(common, whole), string(lastWith(whole))
+				// All that begins so is passed over; no key is greater than that.
+				after, skipped = lastWith(whole), true
+				break
+			}
+			objects, next, after = append(objects, o), o.Key, []byte(o.Key)
+		}
+		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+			return nil, nil, "", false, err
+		}
+		if !skipped && n <= l.Limit {
+			break
+		}
+	}
+	return objects, common, next, false, nil
+}
+
+// lastWith is a key that is greater than all that begin as one does: keys have at most
+// 1,024 bytes.
+func lastWith(prefix string) []byte {
+	out := []byte(prefix)
+	for len(out) < 1100 {
+		out = append(out, 0xff)
+	}
+	return out
+}
+
+// following returns the first key that doesn't begin as one does, nil if there is none.
+func following(key []byte) []byte {
+	for n := len(key) - 1; n >= 0; n-- {
+		if key[n] != 0xff {
+			out := slices.Clone(key[:n+1])
+			out[n]++
+			return out
+		}
+	}
+	return nil
+}
