@@ -157,3 +157,47 @@ func TestDocumentsOfRealClients(t *testing.T) {
 	s.press("8")
 	s.see(`lenders`)
 }
+
+// The store of objects does for real clients what they expect, keeps files that people can
+// look at, through a kill and a stop, and is filled as the declaration says.
+func TestObjectsOfRealClients(t *testing.T) {
+	t.Parallel()
+	p := newProject(t, `[service.photos]
+kind = "objects"
+buckets = ["tools", "private"]
+public = ["tools"]
+fill = { tools = "assets" }
+[service.api]
+run = "sleep 1000"
+env.TOOLS = "${photos.tools.url}"
+`)
+	p.write("assets/power/drill.txt", "a drill")
+	p.must("start")
+	facts := p.status().Service["photos"].Facts
+	env := []string{"S3_ENDPOINT=" + facts["url"], "S3_ACCESS_KEY=" + facts["access_key"], "S3_SECRET_KEY=" + facts["secret_key"]}
+	assert.Equal(t, "well\n", client(t, env, "objects.mjs"))
+	assert.Equal(t, "well\n", client(t, env, "objects.mjs", "keep"))
+	// Everybody may read what is public, and nothing else.
+	at := strings.TrimSpace(p.must("run", "--with", "api", "--", "printenv", "TOOLS"))
+	_, text := fetch(t, at+"/power/drill.txt")
+	assert.Equal(t, "a drill", text)
+	for _, path := range []string{"/private/x", "/tools?list-type=2", "/uploads/note.txt", "/tools/../.neighbour/objects.db"} {
+		code, _ := fetch(t, facts["url"]+path)
+		assert.Contains(t, []int{403, 404}, code, path)
+	}
+	b, err := os.ReadFile(filepath.Join(p.dir, ".neighbour/data/photos/uploads/photos/säge 1.jpg"))
+	require.NoError(t, err)
+	assert.Equal(t, []byte{1, 2, 3}, b)
+
+	before := p.status().Service["photos"].PID
+	require.NoError(t, syscall.Kill(before, syscall.SIGKILL))
+	require.Eventually(t, func() bool { s := p.status().Service["photos"]; return s.State == "ready" && s.PID != before }, patience, 20*time.Millisecond)
+	assert.Contains(t, p.must("data", "photos", "uploads"), "photos/säge 1.jpg")
+	assert.Contains(t, p.must("data", "photos", "uploads", `["note.txt"]`), "hello")
+	assert.Contains(t, p.must("data", "photos", "tools", "--where", "power/"), "power/drill.txt")
+	s := open(t, p.dir, 142, 38)
+	s.see(`object storage`)
+	s.see(`1 object in tools`)
+	s.press("8")
+	s.see(`uploads`)
+}

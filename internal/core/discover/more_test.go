@@ -96,7 +96,7 @@ func TestScripts(t *testing.T) {
 		on[s.Name] = s.On
 		assert.Equal(t, s.On, s.Off == "", s.Name)
 	}
-	assert.Equal(t, map[string]bool{"database": true, "database2": false, "queue": true, "toolshed": true, "toolshed-start": false, "worker": true, "migrate": true, "seed": false, "dev-css": false, "documents": false, "cache": false, "mail": false}, on)
+	assert.Equal(t, map[string]bool{"database": true, "database2": false, "queue": true, "toolshed": true, "toolshed-start": false, "worker": true, "migrate": true, "seed": false, "dev-css": false, "documents": false, "objects": false, "cache": false, "mail": false}, on)
 	main := lines(p, "toolshed")
 	assert.Contains(t, main, `run = "npm run dev"`)
 	assert.Contains(t, main, `needs = ["migrate"]`)

@@ -5,8 +5,9 @@ import (
 	"neighbour/internal/emulator"
 	"neighbour/internal/emulator/documents"
 	"neighbour/internal/emulator/mail"
+	"neighbour/internal/emulator/objects"
 	"neighbour/internal/emulator/static"
 )
 
 // All are the emulators.
-var All = []emulator.Emulator{documents.Emulator, mail.Emulator, static.Emulator}
+var All = []emulator.Emulator{documents.Emulator, mail.Emulator, objects.Emulator, static.Emulator}

@@ -1,7 +1,6 @@
 package objects
 
 import (
-	"context"
 	"crypto/md5"
 	"encoding/hex"
 	"encoding/xml"
@@ -173,12 +172,7 @@ func (s *Server) sourceOf(q *request) (Object, error) {
 }
 
 // duplicate copies a part of a file into one that comes in.
-func (s *Store) duplicate(ctx context.Context, o Object, from, size int64) (path string, err error) {
-	in, err := s.Open(ctx, o)
-	if err != nil {
-		return "", err
-	}
-	defer in.Close()
+func (s *Store) duplicate(in *os.File, o Object, from, size int64) (path string, err error) {
 	out, path, err := s.fresh()
 	if err != nil {
 		return "", err
@@ -195,10 +189,11 @@ func (s *Store) duplicate(ctx context.Context, o Object, from, size int64) (path
 }
 
 func (s *Server) copyObject(q *request) error {
-	from, err := s.sourceOf(q)
+	from, in, err := s.Store.Read(q.Context(), func() (Object, error) { return s.sourceOf(q) })
 	if err != nil {
 		return err
 	}
+	defer in.Close()
 	to := Object{Bucket: q.bucket, Key: q.key, Size: from.Size, ETag: from.ETag, Headers: from.Headers, Tags: from.Tags, Sums: from.Sums}
 	switch directive := q.Header.Get("X-Amz-Metadata-Directive"); directive {
 	case "REPLACE":
@@ -217,7 +212,7 @@ func (s *Server) copyObject(q *request) error {
 			return err
 		}
 	}
-	path, err := s.Store.duplicate(q.Context(), from, 0, from.Size)
+	path, err := s.Store.duplicate(in, from, 0, from.Size)
 	if err != nil {
 		return err
 	}
@@ -256,11 +251,7 @@ func (s *Server) found(q *request) (Object, error) {
 // getObject answers with an object, or with a part of it: conditions and ranges are those
 // of HTTP (RFC 9110, sections 13 and 14).
 func (s *Server) getObject(q *request) error {
-	o, err := s.found(q)
-	if err != nil {
-		return err
-	}
-	f, err := s.Store.Open(q.Context(), o)
+	o, f, err := s.Store.Read(q.Context(), func() (Object, error) { return s.found(q) })
 	if err != nil {
 		return err
 	}

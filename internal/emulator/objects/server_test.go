@@ -3,6 +3,7 @@ package objects_test
 import (
 	"bytes"
 	"context"
+	"crypto/md5"
 	"errors"
 	"fmt"
 	"io"
@@ -10,9 +11,12 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -278,8 +282,12 @@ func TestSignatures(t *testing.T) {
 	bucket(t, c)
 	put(t, c, "a b/ü+?", "hello")
 	for want, change := range map[string]func(*s3.Options){
-		"SignatureDoesNotMatch": func(o *s3.Options) { o.Credentials = credentials.NewStaticCredentialsProvider(keys.Access, "wrong", "") },
-		"InvalidAccessKeyId":    func(o *s3.Options) { o.Credentials = credentials.NewStaticCredentialsProvider("OTHER", keys.Secret, "") },
+		"SignatureDoesNotMatch": func(o *s3.Options) {
+			o.Credentials = credentials.NewStaticCredentialsProvider(keys.Access, "wrong", "")
+		},
+		"InvalidAccessKeyId": func(o *s3.Options) {
+			o.Credentials = credentials.NewStaticCredentialsProvider("OTHER", keys.Secret, "")
+		},
 	} {
 		_, err := connect(address, change).ListBuckets(ctx, nil)
 		assert.Equal(t, want, code(err))
@@ -333,4 +341,152 @@ func TestStreams(t *testing.T) {
 	_, err = c.PutObject(t.Context(), &s3.PutObjectInput{Bucket: aws.String("photos"), Key: aws.String("s"), Body: strings.NewReader("x"), ChecksumSHA256: aws.String("AAAA")})
 	assert.Equal(t, "BadDigest", code(err))
 	assert.Equal(t, string(big), get(t, c, "s"), "what was there stays")
+}
+
+// Who reads while others write gets one of the objects whole.
+func TestReadersAndWriters(t *testing.T) {
+	c := connect(serve(t, t.TempDir(), nil))
+	bucket(t, c)
+	body := func(n int) string { return strings.Repeat(fmt.Sprint(n%10), 1+n*997%50_000) }
+	put(t, c, "x", body(0))
+	var all sync.WaitGroup
+	for w := range 2 {
+		all.Go(func() {
+			for i := range 60 {
+				put(t, c, "x", body(w*60+i))
+			}
+		})
+		all.Go(func() {
+			for range 100 {
+				out, err := c.GetObject(t.Context(), &s3.GetObjectInput{Bucket: aws.String("photos"), Key: aws.String("x")})
+				if !assert.NoError(t, err) {
+					return
+				}
+				b, err := io.ReadAll(out.Body)
+				assert.NoError(t, err)
+				assert.Equal(t, strings.Trim(*out.ETag, `"`), fmt.Sprintf("%x", md5.Sum(b)))
+			}
+		})
+	}
+	all.Wait()
+}
+
+// server is the environment variable that makes the test a server of a folder.
+const server = "NEIGHBOUR_OBJECTS"
+
+func TestMain(m *testing.M) {
+	dir := os.Getenv(server)
+	if dir == "" {
+		os.Exit(m.Run())
+	}
+	store, err := objects.OpenStore(dir)
+	if err != nil {
+		log.Fatal(err)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		log.Fatal(err)
+	}
+	fmt.Println(l.Addr())
+	log.Fatal((&objects.Server{Store: store, Log: log.Default(), Keys: keys}).Serve(context.Background(), l))
+}
+
+// Killed at any moment, each object is there as it was answered, or as it was about to be,
+// and never by half; and no file is left that is nobody's.
+func TestKilled(t *testing.T) {
+	dir := t.TempDir()
+	sent := map[string]int{} // the newest that was sent of each key
+	sure := map[string]int{} // and the newest that was answered
+	body := func(key string, n int) string { return strings.Repeat(fmt.Sprintf("%s %d\n", key, n), 2000+n%7*3000) }
+	answered := 0
+	for round := range 50 {
+		cmd := exec.Command(os.Args[0])
+		cmd.Env = append(os.Environ(), server+"="+dir)
+		out, err := cmd.StdoutPipe()
+		require.NoError(t, err)
+		require.NoError(t, cmd.Start())
+		var address string
+		_, err = fmt.Fscanln(out, &address)
+		require.NoError(t, err)
+		c := connect("http://" + address)
+		if round == 0 {
+			bucket(t, c)
+		}
+		for key, n := range sure {
+			is := get(t, c, key)
+			newer := false
+			for at := n; at <= sent[key]; at++ {
+				newer = newer || is == body(key, at)
+			}
+			require.True(t, newer, "%s is not what was answered", key)
+		}
+		var mu sync.Mutex
+		var writers sync.WaitGroup
+		stop := time.AfterFunc(time.Duration(20+round%8*12)*time.Millisecond, func() { _ = cmd.Process.Kill() })
+		for w := range 4 {
+			writers.Go(func() {
+				for i := 0; ; i++ {
+					key := fmt.Sprintf("%d/%d", w, i%3)
+					if i%3 == 2 {
+						key = fmt.Sprint(w) // which is a folder of the others
+					}
+					mu.Lock()
+					sent[key]++
+					n := sent[key]
+					mu.Unlock()
+					if _, err := c.PutObject(t.Context(), &s3.PutObjectInput{Bucket: aws.String("photos"), Key: &key, Body: strings.NewReader(body(key, n))}); err != nil {
+						return
+					}
+					mu.Lock()
+					sure[key] = n
+					answered++
+					mu.Unlock()
+				}
+			})
+		}
+		writers.Wait()
+		stop.Stop()
+		_ = cmd.Wait()
+	}
+	store, err := objects.OpenStore(dir)
+	require.NoError(t, err)
+	defer store.Close()
+	files := 0
+	require.NoError(t, filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() && !strings.HasPrefix(d.Name(), "objects.db") {
+			files++
+		}
+		return err
+	}))
+	all, _, _, _, err := store.List(t.Context(), objects.Listing{Bucket: "photos", Limit: 1000})
+	require.NoError(t, err)
+	assert.Len(t, all, files, "a file for each object")
+	t.Logf("%d were answered", answered)
+	assert.NotZero(t, answered)
+}
+
+// FuzzStream reads bodies in chunks of any bytes.
+func FuzzStream(f *testing.F) {
+	for _, text := range []string{"3\r\nabc\r\n0\r\n\r\n", "3;chunk-signature=00\r\nabc\r\n0;chunk-signature=00\r\n\r\n", "ffffffffffffffff\r\n", "0\r\nx-amz-checksum-crc32:AAAAAA==\r\n\r\n", ""} {
+		f.Add([]byte(text), "STREAMING-UNSIGNED-PAYLOAD-TRAILER")
+		f.Add([]byte(text), "STREAMING-AWS4-HMAC-SHA256-PAYLOAD")
+	}
+	store, err := objects.OpenStore(f.TempDir())
+	if err != nil {
+		f.Fatal(err)
+	}
+	if err := store.SaveBucket(context.Background(), objects.Bucket{Name: "photos"}); err != nil {
+		f.Fatal(err)
+	}
+	s := &objects.Server{Store: store, Log: log.New(io.Discard, "", 0)}
+	f.Fuzz(func(t *testing.T, b []byte, payload string) {
+		r := httptest.NewRequest("PUT", "/photos/x", bytes.NewReader(b))
+		r.Header.Set("X-Amz-Content-Sha256", payload)
+		r.Header.Set("X-Amz-Trailer", "x-amz-checksum-crc32")
+		w := httptest.NewRecorder()
+		s.ServeHTTP(w, r)
+		if w.Code == 200 && int64(w.Body.Len()) > int64(len(b)) || w.Code == 500 {
+			t.Fatal(w.Code, w.Body)
+		}
+	})
 }

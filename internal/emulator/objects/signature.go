@@ -152,7 +152,7 @@ func (k Keys) compare(r *http.Request, query url.Values, names []string, payload
 		}
 		fmt.Fprintf(&headers, "%s:%s\n", name, strings.Join(strings.Fields(v), " "))
 	}
-	if strings.HasPrefix(at, scope[0]) == false {
+	if !strings.HasPrefix(at, scope[0]) {
 		return nil, denied("AccessDenied", "the credential is of another day than the request")
 	}
 	// The path is signed as it was sent.
@@ -162,18 +162,13 @@ func (k Keys) compare(r *http.Request, query url.Values, names []string, payload
 	}
 	canonical := strings.Join([]string{r.Method, canonicalPath(path), canonicalQuery(query), headers.String(), strings.Join(names, ";"), payload}, "\n")
 	whole := strings.Join(scope, "/")
-	toSign := strings.Join([]string{algorithm, at, whole, sumOf([]byte(canonical))}, "\n")
-	key := []byte("AWS4" + k.Secret)
-	for _, part := range scope {
-		key = keyed(key, part)
-	}
-	is := hex.EncodeToString(keyed(key, toSign))
+	is := k.signature(canonical, at, scope)
 	if subtle.ConstantTimeCompare([]byte(is), []byte(given)) != 1 {
 		e := denied("SignatureDoesNotMatch", "The request signature we calculated does not match the signature you provided. Check your key and signing method.")
-		e.StringToSign, e.CanonicalRequest, e.SignatureProvided = toSign, canonical, given
+		e.StringToSign, e.CanonicalRequest, e.SignatureProvided = strings.Join([]string{algorithm, at, whole, sumOf([]byte(canonical))}, "\n"), canonical, given
 		return nil, e
 	}
-	return &signed{key: key, scope: whole, at: at, signature: is, payload: payload}, nil
+	return &signed{key: k.key(scope), scope: whole, at: at, signature: is, payload: payload}, nil
 }
 
 func keyed(key []byte, text string) []byte {

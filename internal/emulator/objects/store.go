@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver
@@ -28,7 +29,8 @@ type Store struct {
 	db   *sql.DB
 	now  func() time.Time
 
-	mu sync.Mutex // one writes at a time
+	mu      sync.Mutex   // one writes at a time
+	changes atomic.Int64 // that were made
 }
 
 // Bucket is a bucket.
@@ -267,6 +269,26 @@ func (s *Store) Open(ctx context.Context, o Object) (*os.File, error) {
 	return nil, errNoSuchKey
 }
 
+// Read opens what an object holds that is found in some way, and returns the object as it
+// is then. One that is replaced while it is opened is looked for again, since its file may
+// be the other's.
+func (s *Store) Read(ctx context.Context, find func() (Object, error)) (Object, *os.File, error) {
+	for {
+		o, err := find()
+		if err != nil {
+			return o, nil, err
+		}
+		f, err := s.Open(ctx, o)
+		if _, gone := s.byRow(ctx, o.row); errors.Is(gone, sql.ErrNoRows) {
+			if err == nil {
+				f.Close()
+			}
+			continue
+		}
+		return o, f, err
+	}
+}
+
 // Bucket returns a bucket. Its error is a *Error of the protocol if it isn't there.
 func (s *Store) Bucket(ctx context.Context, name string) (b Bucket, err error) {
 	var created int64
@@ -327,6 +349,7 @@ func (s *Store) SaveBucket(ctx context.Context, b Bucket) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.changes.Add(1)
 	_, err := s.db.ExecContext(ctx, "INSERT INTO buckets VALUES (?, ?, ?) ON CONFLICT (name) DO UPDATE SET about = excluded.about", b.Name, s.now().UnixMilli(), asJSON(b))
 	if err == nil {
 		err = os.MkdirAll(s.file(b.Name), 0o700)
@@ -338,6 +361,7 @@ func (s *Store) SaveBucket(ctx context.Context, b Bucket) error {
 func (s *Store) RemoveBucket(ctx context.Context, name string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.changes.Add(1)
 	if _, err := s.Bucket(ctx, name); err != nil {
 		return err
 	}
@@ -359,6 +383,7 @@ func (s *Store) RemoveBucket(ctx context.Context, name string) error {
 func (s *Store) Put(ctx context.Context, o Object, path string, must func(was *Object) error) (Object, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.changes.Add(1)
 	b, err := s.Bucket(ctx, o.Bucket)
 	if err != nil {
 		return o, err
@@ -446,9 +471,12 @@ func (s *Store) replace(ctx context.Context, o *Object, was Object, there bool) 
 // since a key can be the beginning of another, has its file moved aside.
 func (s *Store) settle(ctx context.Context, o Object) error {
 	to := placeOf(o.Bucket, o.Key)
-	if _, err := os.Stat(s.file(o.path)); errors.Is(err, fs.ErrNotExist) {
-		if _, err := os.Stat(s.file(to)); err == nil { // it was moved, and that not written down
-			return s.moved(ctx, o, to)
+	if _, err := os.Lstat(s.file(o.path)); errors.Is(err, fs.ErrNotExist) {
+		// It was moved, and that not written down.
+		for _, at := range []string{to, to + "%"} {
+			if info, err := os.Lstat(s.file(at)); err == nil && info.Mode().IsRegular() {
+				return s.moved(ctx, o, at)
+			}
 		}
 		return fmt.Errorf("what %s/%s holds is lost", o.Bucket, o.Key)
 	}
@@ -519,6 +547,7 @@ func (s *Store) Remove(ctx context.Context, bucket, key, version string) (mark O
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.changes.Add(1)
 	o, err := s.Get(ctx, bucket, key, version)
 	if errors.Is(err, errNoSuchKey) || errors.Is(err, errNoSuchVersion) {
 		return mark, nil // which the protocol doesn't call an error
@@ -557,6 +586,7 @@ func (s *Store) Remove(ctx context.Context, bucket, key, version string) (mark O
 func (s *Store) Retag(ctx context.Context, o Object, tags map[string]string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.changes.Add(1)
 	_, err := s.db.ExecContext(ctx, "UPDATE objects SET about = ? WHERE id = ?", asJSON(about{o.Headers, tags, o.Sums}), o.row)
 	return err
 }

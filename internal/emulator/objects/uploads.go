@@ -217,15 +217,16 @@ func (s *Server) putPart(q *request) error {
 
 // copyPart makes a part of another object, or of a range of it.
 func (s *Server) copyPart(q *request, u upload, p part) error {
-	from, err := s.sourceOf(q)
+	from, in, err := s.Store.Read(q.Context(), func() (Object, error) { return s.sourceOf(q) })
 	if err != nil {
 		return err
 	}
+	defer in.Close()
 	at, size, err := rangeOf(q.Header.Get("X-Amz-Copy-Source-Range"), from.Size)
 	if err != nil {
 		return err
 	}
-	if p.path, err = s.Store.duplicate(q.Context(), from, at, size); err != nil {
+	if p.path, err = s.Store.duplicate(in, from, at, size); err != nil {
 		return err
 	}
 	if p.size, p.etag, err = s.Store.digest(p.path); err == nil {

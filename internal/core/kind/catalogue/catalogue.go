@@ -16,6 +16,7 @@ import (
 	"neighbour/internal/core/kind/mqtt"
 	"neighbour/internal/core/kind/nats"
 	"neighbour/internal/core/kind/nginx"
+	"neighbour/internal/core/kind/objects"
 	"neighbour/internal/core/kind/outside"
 	"neighbour/internal/core/kind/php"
 	"neighbour/internal/core/kind/postgres"
@@ -43,6 +44,7 @@ var All = Catalogue{
 	mqtt.Kind{},
 	beanstalkd.Kind{},
 	documents.Kind{},
+	objects.Kind{},
 	mail.Kind{},
 	nginx.New(),
 	apache.New(),
