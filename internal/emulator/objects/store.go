@@ -67,7 +67,7 @@ type Object struct {
 
 const schema = `
 CREATE TABLE IF NOT EXISTS buckets (name TEXT PRIMARY KEY, created INTEGER NOT NULL, about TEXT NOT NULL) WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS objects (id INTEGER PRIMARY KEY, bucket TEXT NOT NULL, key BLOB NOT NULL, version TEXT NOT NULL, latest INTEGER NOT NULL, deleted INTEGER NOT NULL,
+CREATE TABLE IF NOT EXISTS objects (id INTEGER PRIMARY KEY AUTOINCREMENT, bucket TEXT NOT NULL, key BLOB NOT NULL, version TEXT NOT NULL, latest INTEGER NOT NULL, deleted INTEGER NOT NULL,
 	size INTEGER NOT NULL, etag TEXT NOT NULL, at INTEGER NOT NULL, path TEXT NOT NULL, about TEXT NOT NULL);
 CREATE INDEX IF NOT EXISTS objects_latest ON objects (bucket, key) WHERE latest;
 CREATE UNIQUE INDEX IF NOT EXISTS objects_versions ON objects (bucket, key, version);
@@ -255,18 +255,16 @@ func (s *Store) Get(ctx context.Context, bucket, key, version string) (o Object,
 
 // Open opens what an object holds. It may be moving to its name just now.
 func (s *Store) Open(ctx context.Context, o Object) (*os.File, error) {
-	for range 20 {
-		f, err := s.root.Open(filepath.FromSlash(o.path))
-		if !errors.Is(err, fs.ErrNotExist) {
-			return f, err
-		}
-		now, err := s.byRow(ctx, o.row)
-		if err != nil || now.path == o.path {
-			break
-		}
-		o = now
+	f, err := s.root.Open(filepath.FromSlash(o.path))
+	if !errors.Is(err, fs.ErrNotExist) {
+		return f, err
 	}
-	return nil, errNoSuchKey
+	s.mu.Lock() // whoever moves it has come to an end then
+	defer s.mu.Unlock()
+	if o, err = s.byRow(ctx, o.row); err != nil {
+		return nil, errNoSuchKey
+	}
+	return s.root.Open(filepath.FromSlash(o.path))
 }
 
 // Read opens what an object holds that is found in some way, and returns the object as it
