@@ -197,7 +197,7 @@ func (v *screen) fixed() string {
 
 // noun is what the items of a collection are.
 func (v *screen) noun(c *store.Collection) string {
-	noun := map[string]string{"table": "row", "view": "row", "keys": "key", "queue": "message", "stream": "message", "inbox": "mail", "tube": "job", "topics": "topic", "documents": "document"}[c.Is]
+	noun := map[string]string{"table": "row", "view": "row", "keys": "key", "queue": "message", "stream": "message", "inbox": "mail", "tube": "job", "topics": "topic", "documents": "document", "bucket": "object"}[c.Is]
 	if noun == "" {
 		noun = "item"
 	}
