@@ -236,6 +236,13 @@ func (r *reader) page(w wanted, u *url.URL) {
 			return
 		}
 	}
+	for _, h := range catalogue.Hinting() {
+		word, _, _ := strings.Cut(w.name, "_")
+		if h.Web && u.Path == "" && (w.name == h.Variable || slices.Contains(h.Words, word)) {
+			r.give(w, r.server(h.Kind, w.finding("leads to %s on %s", h.Title, u.Host)), "${@."+h.Address+"}")
+			return
+		}
+	}
 	if !slices.Contains([]string{"APP_URL", "BASE_URL", "SITE_URL", "PUBLIC_URL"}, w.name) {
 		r.note(w.file, w.line, fmt.Sprintf("%s points to port %s, where none of the programs that were found listens", w.name, u.Port()))
 	}

@@ -30,6 +30,9 @@ type Hints struct {
 	// Offered says that many apps need one, so that it is offered where nothing
 	// asks for it.
 	Offered bool
+	// Web says that its address is one of the web: variables with such addresses that
+	// begin with one of the words lead to it.
+	Web bool
 	// Front says that it serves what other services make, and is written after
 	// them.
 	Front bool

@@ -3,6 +3,7 @@ package objects
 import (
 	"context"
 	"encoding/hex"
+	"encoding/json"
 	"encoding/xml"
 	"fmt"
 	"io"
@@ -94,6 +95,16 @@ func (c *Client) do(ctx context.Context, method, bucket, key string, query url.V
 		_ = xml.Unmarshal(b, e)
 	}
 	return nil, e
+}
+
+// Summary returns what there is.
+func (c *Client) Summary(ctx context.Context) (out Summary, err error) {
+	answer, err := c.do(ctx, http.MethodGet, "-", "summary", nil, nil, 0, nil)
+	if err != nil {
+		return out, err
+	}
+	defer answer.Body.Close()
+	return out, json.NewDecoder(answer.Body).Decode(&out)
 }
 
 // Listed are some of a bucket's objects.

@@ -4,6 +4,7 @@ package objects
 
 import (
 	"context"
+	"encoding/json"
 	"encoding/xml"
 	"errors"
 	"io"
@@ -62,6 +63,21 @@ type request struct {
 // ReadyPath says that the server is ready.
 const ReadyPath = "/-/ready"
 
+// summaryPath is where Neighbour's own client asks what there is. No bucket has the name -.
+const summaryPath = "/-/summary"
+
+func (s *Server) summarize(q *request) error {
+	if err := s.may(q, false); err != nil {
+		return err
+	}
+	all, err := s.Store.summary(q.Context())
+	if err != nil {
+		return err
+	}
+	q.w.Header().Set("Content-Type", "application/json")
+	return json.NewEncoder(q.w).Encode(all)
+}
+
 // OwnAgent is how Neighbour's own client introduces itself; to that the server behaves.
 const OwnAgent = "neighbour"
 
@@ -91,7 +107,11 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		q.by, err = s.Keys.check(r, s.now())
 	}
 	if err == nil {
-		err = s.route(q)
+		if r.URL.Path == summaryPath {
+			err = s.summarize(q)
+		} else {
+			err = s.route(q)
+		}
 	}
 	if err != nil {
 		q.fail(err)

@@ -26,13 +26,12 @@ import (
 // Source looks into the buckets.
 func (Kind) Source(in *kind.Instance) (store.Source, error) {
 	secret, err := in.Secret("secret_key")
-	return &source{c: &emulator.Client{Base: address(in), Keys: emulator.Keys{Access: access, Secret: secret}, Region: region, HTTP: &http.Client{Transport: &http.Transport{MaxConnsPerHost: 2}}}, data: in.Data, rules: rules(in), root: in.Root}, err
+	return &source{c: &emulator.Client{Base: address(in), Keys: emulator.Keys{Access: access, Secret: secret}, Region: region, HTTP: &http.Client{Transport: &http.Transport{MaxConnsPerHost: 2}}}, rules: rules(in), root: in.Root}, err
 }
 
 // source asks the server as a client of its protocol.
 type source struct {
 	c     *emulator.Client
-	data  string // the folder with the summary
 	rules string // the file of the misbehaviour
 	root  string // the project's folder
 }
@@ -56,11 +55,11 @@ func explain(err error, what string) error {
 	return errors.New(probe.Explain(err))
 }
 
-// Collections lists the buckets, with what was in them some moments ago.
-func (s *source) Collections(context.Context) ([]store.Collection, error) {
-	all, err := emulator.ReadSummary(s.data)
+// Collections lists the buckets.
+func (s *source) Collections(ctx context.Context) ([]store.Collection, error) {
+	all, err := s.c.Summary(ctx)
 	if err != nil {
-		return nil, err
+		return nil, explain(err, "what it holds")
 	}
 	var out []store.Collection
 	for _, b := range all.Buckets {
@@ -252,7 +251,7 @@ func (s *source) Plan(ctx context.Context, a store.Act) (store.Plan, error) {
 		}
 		return p, nil
 	case store.Clear:
-		all, err := emulator.ReadSummary(s.data)
+		all, err := s.c.Summary(ctx)
 		for _, b := range all.Buckets {
 			if b.Name == bucket {
 				return store.Plan{Statement: "DELETE of all in /" + bucket, Loses: words.Count(int(b.Objects), "object") + " of " + bucket}, err
