@@ -154,7 +154,12 @@ func (v *mapView) tries(s api.Status, width int) []string {
 // facts returns the lines with the address, the credentials, and what it needs.
 func (v *mapView) facts(s api.Status, width int) []string {
 	t := v.Theme()
-	const label = 11
+	label := 11
+	for _, f := range s.Facts {
+		if !strings.HasSuffix(f.Name, ".password") {
+			label = max(label, min(len(f.Name)+1, 22))
+		}
+	}
 	var out []string
 	row := func(name, value string, in ui.Ink) {
 		// An address is of no use with its end cut off.
@@ -168,7 +173,7 @@ func (v *mapView) facts(s api.Status, width int) []string {
 				// Terminals that can't follow links leave them out (OSC 8).
 				text = t.Style[in].Hyperlink(display.Plain(value)).Render(l)
 			}
-			out = append(out, t.Paint(ui.Faint, fmt.Sprintf("%-*s", label, name))+text)
+			out = append(out, t.Paint(ui.Faint, fmt.Sprintf("%-*s", label, display.Truncate(name, label-1)))+text)
 			name = ""
 		}
 	}
