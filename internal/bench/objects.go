@@ -29,34 +29,13 @@ func benchObjects(dir string) error {
 	if err := declare(dir, text); err != nil {
 		return err
 	}
-	var readies []time.Duration
-	for range *runs {
-		if _, err := neighbour(dir, "start"); err != nil {
-			return err
-		}
-		s, err := statusOf(dir, "photos")
-		if err != nil {
-			return err
-		}
-		readies = append(readies, time.Duration(s.ReadyMS*float64(time.Millisecond)))
-		if _, err := neighbour(dir, "stop"); err != nil {
-			return err
-		}
-	}
-	if _, err := neighbour(dir, "start"); err != nil {
+	if err := readyAndIdle(dir, "photos", "objects"); err != nil {
 		return err
 	}
-	time.Sleep(3 * time.Second) // until it is idle
 	s, err := statusOf(dir, "photos")
 	if err != nil {
 		return err
 	}
-	idle, err := residentOf(s.PID)
-	if err != nil {
-		return err
-	}
-	fmt.Printf("objects: ready after %s (at most 50 ms), %d MB when idle (under 40)\n", ms(median(readies)), idle>>20)
-
 	p, err := project.Open(dir)
 	if err != nil {
 		return err
