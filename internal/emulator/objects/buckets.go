@@ -208,6 +208,15 @@ func (q *request) listing() (l Listing, encode func(string) string, err error) {
 	return l, encode, nil
 }
 
+// placeIn is a place to go on from, as the lists that name one have it: a key, or what keys
+// have in common.
+func placeIn(next string) string {
+	for strings.HasSuffix(next, "\xff") {
+		next = next[:len(next)-1]
+	}
+	return next
+}
+
 func quoted(etag string) string { return `"` + etag + `"` }
 
 func (s *Server) listObjects(q *request) error {
@@ -258,7 +267,7 @@ func (s *Server) listObjects(q *request) error {
 			out.NextContinuationToken = base64.RawURLEncoding.EncodeToString([]byte(next))
 		}
 	} else if more {
-		out.NextMarker = encode(strings.TrimRight(next, "\xff"))
+		out.NextMarker = encode(placeIn(next))
 	}
 	q.answer(200, out)
 	return nil
@@ -270,6 +279,9 @@ func (s *Server) listVersions(q *request) error {
 		return err
 	}
 	l.Versions, l.After = true, q.query.Get("key-marker")
+	if l.Delimiter != "" && strings.HasSuffix(l.After, l.Delimiter) {
+		l.After = string(lastWith(l.After))
+	}
 	out := listed{XMLName: xml.Name{Local: "ListVersionsResult"}, Space: namespace, Name: q.bucket, Prefix: encode(l.Prefix), Delimiter: encode(l.Delimiter), MaxKeys: l.Limit, EncodingType: q.query.Get("encoding-type")}
 	marker := encode(l.After)
 	out.KeyMarker = &marker
@@ -290,7 +302,7 @@ func (s *Server) listVersions(q *request) error {
 		out.CommonPrefixes = append(out.CommonPrefixes, prefix{encode(p)})
 	}
 	if out.IsTruncated = more && l.Limit > 0; out.IsTruncated {
-		out.NextKeyMarker = encode(strings.TrimRight(next, "\xff"))
+		out.NextKeyMarker = encode(placeIn(next))
 	}
 	q.answer(200, out)
 	return nil

@@ -335,7 +335,7 @@ func CheckName(name string) error {
 		ok = ok && (c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || inner && (c == '-' || c == '.'))
 	}
 	if !ok {
-		return fmt.Errorf("%q is no name of a bucket: 3 to 63 small letters, digits, - and .", name)
+		return fmt.Errorf("%q is no name of a bucket: 3 to 63 of a to z, 0 to 9, dots and hyphens", name)
 	}
 	return nil
 }

@@ -73,7 +73,6 @@ func null(v bson.RawValue) bool {
 type parser struct {
 	collation *value.Collation
 	level     int
-	names     map[string]bool // of variables; nil: any
 }
 
 // Parse reads an expression. Texts are compared as the collation says. Its errors are of
