@@ -77,8 +77,11 @@ func combined(operator string, a, b bson.RawValue) bson.RawValue {
 	v, err := value.Combine(operator, a, b)
 	if err != nil {
 		x, y := value.Float(a), value.Float(b)
-		if operator == "$multiply" {
+		switch operator {
+		case "$multiply":
 			return value.Of(x * y)
+		case "$subtract":
+			return value.Of(x - y)
 		}
 		return value.Of(x + y)
 	}
@@ -119,10 +122,7 @@ func subtract(c *call, a []bson.RawValue) (bson.RawValue, error) {
 	case !value.IsNumber(a[0]) || !value.IsNumber(a[1]):
 		return a[0], fault.TypeMismatch("can't $subtract %s from %s", value.Name(a[1].Type), value.Name(a[0].Type))
 	}
-	if n, whole := value.Integer(a[1]); whole && n == math.MinInt64 {
-		return value.Of(value.Float(a[0]) - value.Float(a[1])), nil
-	}
-	return combined("$add", a[0], combined("$multiply", a[1], value.Of(int32(-1)))), nil
+	return combined(c.name, a[0], a[1]), nil
 }
 
 func multiply(c *call, all []bson.RawValue) (bson.RawValue, error) {

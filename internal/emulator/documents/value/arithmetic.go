@@ -13,7 +13,8 @@ import (
 // IsNumber reports whether a value is a number of any type.
 func IsNumber(v bson.RawValue) bool { return ClassOf(v.Type) == ClassNumber }
 
-// Combine adds two numbers, or multiplies them if the operator is $mul or $multiply. The
+// Combine adds two numbers, subtracts the second if the operator is $subtract, or
+// multiplies them if it is $mul or $multiply. The
 // result is of the wider of their types; whole numbers that don't fit into 32 bits become
 // ones of 64, and it is an error if those don't suffice.
 func Combine(operator string, a, b bson.RawValue) (bson.RawValue, error) {
@@ -22,18 +23,24 @@ func Combine(operator string, a, b bson.RawValue) (bson.RawValue, error) {
 		return combineDecimals(operator, a, b)
 	case a.Type == bson.TypeDouble || b.Type == bson.TypeDouble:
 		x, y := Float(a), Float(b)
-		if !multiplies(operator) {
-			return Of(x + y), nil
+		switch {
+		case multiplies(operator):
+			return Of(x * y), nil
+		case operator == "$subtract":
+			return Of(x - y), nil
 		}
-		return Of(x * y), nil
+		return Of(x + y), nil
 	}
 	x, _ := Integer(a)
 	y, _ := Integer(b)
 	sum := new(big.Int).SetInt64(x)
-	if !multiplies(operator) {
-		sum.Add(sum, big.NewInt(y))
-	} else {
+	switch {
+	case multiplies(operator):
 		sum.Mul(sum, big.NewInt(y))
+	case operator == "$subtract":
+		sum.Sub(sum, big.NewInt(y))
+	default:
+		sum.Add(sum, big.NewInt(y))
 	}
 	switch n := sum.Int64(); {
 	case !sum.IsInt64():
@@ -66,6 +73,9 @@ func combineDecimals(operator string, a, b bson.RawValue) (bson.RawValue, error)
 	y, yExp, okY := decimal(b)
 	if !okX || !okY {
 		return a, fault.NotImplemented("%s of infinite decimals is not here", operator)
+	}
+	if operator == "$subtract" {
+		y.Neg(y)
 	}
 	exp := xExp + yExp
 	if !multiplies(operator) {
