@@ -70,6 +70,7 @@ fuzz: ## each fuzz test for a few seconds; longer with FUZZ=10m
 	  $(GO) test -run '^$$' -fuzz "^$${f#*/}$$" -fuzztime $(FUZZ) ./internal/core/$${f%/*} || exit 1; done
 	$(GO) test -run '^$$' -fuzz '^FuzzRequests$$' -fuzztime $(FUZZ) ./internal/api
 	$(GO) test -run '^$$' -fuzz '^FuzzStream$$' -fuzztime $(FUZZ) ./internal/emulator/objects
+	$(GO) test -run '^$$' -fuzz '^FuzzPipeline$$' -fuzztime $(FUZZ) ./internal/emulator/documents/pipeline
 	$(GO) test -run '^$$' -fuzz '^FuzzValidate$$' -fuzztime $(FUZZ) ./internal/emulator/documents/value
 	$(GO) test -run '^$$' -fuzz '^FuzzParse$$' -fuzztime $(FUZZ) ./internal/emulator/documents/query
 	$(GO) test -run '^$$' -fuzz '^FuzzRead$$' -fuzztime $(FUZZ) ./internal/emulator/documents/wire

@@ -241,7 +241,9 @@ func TestDataOfRedis(t *testing.T) {
 	assert.Contains(t, r.stderr, "the key queue is not there")
 
 	s := open(t, p.dir, 120, 30)
-	s.press("8", "Down", "Down", "Enter")
+	s.press("8")
+	s.see(`tool:\* +1`) // before it can be chosen
+	s.press("Down", "Down", "Enter")
 	s.see(`▌ tool:1 +hash`)
 	s.press("Enter")
 	s.see(`▌ name +hammer drill`)

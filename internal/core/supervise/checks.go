@@ -37,6 +37,12 @@ func (sv *Service) becomeReady(ctx context.Context, p Process) (over bool, end e
 	}
 	defer done(check)
 	began := time.Now()
+	sv.mu.Lock()
+	launched := sv.launched
+	sv.mu.Unlock()
+	if launched.IsZero() { // adopted
+		launched = began
+	}
 	var limit <-chan time.Time
 	if !rules.Once {
 		timer := time.NewTimer(rules.Within)
@@ -55,7 +61,7 @@ func (sv *Service) becomeReady(ctx context.Context, p Process) (over bool, end e
 		case check == nil:
 			pause = time.After(settle)
 			if time.Since(began) >= settle {
-				sv.becameReady(began, rules.When != "always", nil)
+				sv.becameReady(launched, rules.When != "always", nil)
 				return false, ending{}
 			}
 		default:
@@ -85,7 +91,7 @@ func (sv *Service) becomeReady(ctx context.Context, p Process) (over bool, end e
 				if ctx.Err() != nil {
 					return true, ending{err: ctx.Err()}
 				}
-				sv.becameReady(began, false, held)
+				sv.becameReady(launched, false, held)
 				return false, ending{}
 			}
 			if final(err) {
@@ -151,7 +157,7 @@ const lookEvery = 2 * time.Second
 
 // becameReady enters the state ready; onTrial says that nothing but time has
 // told so, held why what needs it waits all the same.
-func (sv *Service) becameReady(began time.Time, onTrial bool, held error) {
+func (sv *Service) becameReady(launched time.Time, onTrial bool, held error) {
 	var f Failure
 	if held != nil {
 		f.Reason = held.Error()
@@ -162,7 +168,7 @@ func (sv *Service) becameReady(began time.Time, onTrial bool, held error) {
 	sv.Set(func(s *Status) {
 		s.Trial, s.Held = onTrial, held != nil
 		s.State, s.Reason, s.Remarks, s.Until, s.Blocked, s.Task = Ready, f.Reason, f.Remarks, time.Time{}, false, ""
-		s.ReadyMS = float64(time.Since(began).Microseconds()) / 1000
+		s.ReadyMS = float64(time.Since(launched).Microseconds()) / 1000
 	})
 	if held != nil {
 		sv.host.Note(sv.name, "held", journal.Error, f.Reason)

@@ -229,6 +229,9 @@ func (sv *Service) live(ctx context.Context, p Process) (end ending) {
 		sv.Set(func(s *Status) { s.PID = p.ID().PID })
 		sv.host.Note(sv.name, "start", journal.Info, fmt.Sprintf("started, pid %d", p.ID().PID))
 	} else {
+		sv.mu.Lock()
+		sv.launched = time.Time{} // by another
+		sv.mu.Unlock()
 		sv.setProcess(p.ID())
 	}
 	defer func() {

@@ -22,6 +22,8 @@ import (
 
 	"neighbour/internal/emulator/documents"
 	"neighbour/internal/emulator/documents/engine"
+	"neighbour/internal/emulator/documents/value"
+	"neighbour/internal/emulator/documents/wire"
 )
 
 // serve begins a server of a file, and returns its address.
@@ -219,6 +221,41 @@ func TestHostileClients(t *testing.T) {
 		conn.Close()
 	}
 	assert.NoError(t, client.Ping(context.Background(), nil))
+}
+
+// A document that is too large, too deep, or wrong in its length is answered with an error,
+// and the connection goes on.
+func TestBadDocuments(t *testing.T) {
+	address := serve(t, filepath.Join(t.TempDir(), "shed.db"))
+	conn, err := net.Dial("tcp", address)
+	require.NoError(t, err)
+	defer conn.Close()
+	deep := bson.D{}
+	for range 250 {
+		deep = bson.D{{Key: "a", Value: deep}}
+	}
+	wrong, err := bson.Marshal(bson.D{{Key: "a", Value: "text"}})
+	require.NoError(t, err)
+	wrong[7] = 99 // the text's length
+	for name, d := range map[string]any{"17 MB": bson.D{{Key: "x", Value: strings.Repeat("x", 17<<20)}}, "deep": deep, "length": bson.Raw(wrong)} {
+		inner, is := d.(bson.Raw)
+		if !is {
+			inner, err = bson.Marshal(d)
+			require.NoError(t, err)
+		}
+		db := value.Named{Name: "$db", Value: value.Of("shed")}
+		for command, question := range map[string]bson.Raw{
+			"insert": value.Document(value.Named{Name: "insert", Value: value.Of("tools")}, value.Named{Name: "documents", Value: value.Array([]bson.RawValue{value.OfDocument(inner)})}, db),
+			"ping":   value.Document(value.Named{Name: "ping", Value: value.Of(int32(1))}, db),
+		} {
+			require.NoError(t, wire.Write(conn, 1, &wire.Request{}, question), name)
+			require.NoError(t, conn.SetReadDeadline(time.Now().Add(20*time.Second)))
+			answer, err := wire.Read(conn)
+			require.NoError(t, err, name)
+			refused := answer.Command.Lookup("ok").Double() == 0 || len(answer.Command.Lookup("writeErrors").Value) > 0
+			assert.Equal(t, command == "insert", refused, "%s: %s", name, answer.Command)
+		}
+	}
 }
 
 // server is the environment variable that makes the test a server of a file.

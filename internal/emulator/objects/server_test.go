@@ -490,3 +490,70 @@ func FuzzStream(f *testing.F) {
 		}
 	})
 }
+
+// The bucket may stand in the host's name, and pages of other sites may use it as its
+// rules say: this machine's pages, if there are none.
+func TestHostsAndPages(t *testing.T) {
+	address := serve(t, t.TempDir(), nil)
+	c := connect(address)
+	bucket(t, c)
+	put(t, c, "drill", "hello")
+	_, err := c.PutBucketAcl(t.Context(), &s3.PutBucketAclInput{Bucket: aws.String("photos"), ACL: types.BucketCannedACLPublicRead})
+	require.NoError(t, err)
+	ask := func(method, host, origin, wanted string) (int, http.Header, string) {
+		r, err := http.NewRequest(method, address+"/drill", nil)
+		require.NoError(t, err)
+		if r.Host = host; host == "" {
+			r.URL.Path = "/photos/drill"
+		}
+		if origin != "" {
+			r.Header.Set("Origin", origin)
+			r.Header.Set("Access-Control-Request-Method", wanted)
+		}
+		answer, err := http.DefaultClient.Do(r)
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		b, _ := io.ReadAll(answer.Body)
+		return answer.StatusCode, answer.Header, string(b)
+	}
+	status, headers, body := ask("GET", "photos.localhost:9", "", "")
+	assert.Equal(t, "200 hello sandbox", fmt.Sprint(status, " ", body, " ", headers.Get("Content-Security-Policy")))
+	allowed := func(origin, method string) string {
+		status, headers, _ := ask("OPTIONS", "", origin, method)
+		return fmt.Sprint(status, " ", headers.Get("Access-Control-Allow-Origin"))
+	}
+	assert.Equal(t, "200 http://localhost:5173", allowed("http://localhost:5173", "PUT"))
+	assert.Equal(t, "403 ", allowed("https://evil.example", "GET"))
+	_, err = c.PutBucketCors(t.Context(), &s3.PutBucketCorsInput{Bucket: aws.String("photos"), CORSConfiguration: &types.CORSConfiguration{CORSRules: []types.CORSRule{{AllowedOrigins: []string{"https://*.toolshed.example"}, AllowedMethods: []string{"GET"}}}}})
+	require.NoError(t, err)
+	assert.Equal(t, "200 https://www.toolshed.example", allowed("https://www.toolshed.example", "GET"))
+	assert.Equal(t, "403 ", allowed("https://www.toolshed.example", "PUT"))
+	assert.Equal(t, "403 ", allowed("http://localhost:5173", "GET"))
+	_, headers, _ = ask("GET", "", "https://www.toolshed.example", "")
+	assert.Equal(t, "https://www.toolshed.example", headers.Get("Access-Control-Allow-Origin"))
+}
+
+// A link in a bucket's folder leads nowhere, and is not written through.
+func TestLinks(t *testing.T) {
+	dir, outside := t.TempDir(), t.TempDir()
+	c := connect(serve(t, dir, nil))
+	bucket(t, c)
+	secret := filepath.Join(outside, "secret")
+	require.NoError(t, os.WriteFile(secret, []byte("secret"), 0o600))
+	put(t, c, "drill", "hello!")
+	require.NoError(t, os.Remove(filepath.Join(dir, "photos/drill")))
+	require.NoError(t, os.Symlink(secret, filepath.Join(dir, "photos/drill")))
+	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "photos/away")))
+	_, err := c.GetObject(t.Context(), &s3.GetObjectInput{Bucket: aws.String("photos"), Key: aws.String("drill")})
+	assert.Error(t, err)
+	_, err = c.PutObject(t.Context(), &s3.PutObjectInput{Bucket: aws.String("photos"), Key: aws.String("away/x"), Body: strings.NewReader("x")})
+	assert.Error(t, err)
+	put(t, c, "drill", "again")
+	assert.Equal(t, "again", get(t, c, "drill"))
+	b, err := os.ReadFile(secret)
+	require.NoError(t, err)
+	assert.Equal(t, "secret", string(b))
+	there, err := os.ReadDir(outside)
+	require.NoError(t, err)
+	assert.Len(t, there, 1)
+}

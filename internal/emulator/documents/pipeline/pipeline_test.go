@@ -219,3 +219,52 @@ func TestBounds(t *testing.T) {
 		}
 	}
 }
+
+// FuzzPipeline reads and runs pipelines of any documents.
+func FuzzPipeline(f *testing.F) {
+	for _, text := range []string{`{"$set": {"a": {"$add": ["$b", 1]}}}`, `{"$group": {"_id": "$a", "n": {"$sum": 1}}}`, `{"$project": {"a": {"$map": {"input": "$b", "in": "$$this"}}, "b.c": 1}}`, `{"$unwind": {"path": "$b"}}`,
+		`{"$match": {"$expr": {"$gt": ["$a", {"$literal": 2}]}}}`, `{"$bucket": {"groupBy": "$a", "boundaries": [1, 2], "default": 0}}`, `{"$facet": {"x": [{"$count": "n"}]}}`, `{"$replaceRoot": {"newRoot": {"d": {"$dateToString": {"date": "$d", "format": "%Y%"}}}}}`} {
+		var d bson.D
+		if err := bson.UnmarshalExtJSON([]byte(text), false, &d); err != nil {
+			f.Fatal(err)
+		}
+		b, err := bson.Marshal(d)
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(b)
+	}
+	on, err := bson.Marshal(bson.D{{Key: "_id", Value: 1}, {Key: "a", Value: 1.5}, {Key: "b", Value: bson.A{int32(1), "x", bson.D{{Key: "c", Value: nil}}}}, {Key: "d", Value: bson.DateTime(5)}})
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Fuzz(func(t *testing.T, stage []byte) {
+		if value.Validate(stage) != nil {
+			return
+		}
+		p, err := pipeline.Parse([]bson.Raw{stage, stage}, pipeline.Options{})
+		if err != nil || p.Out != nil || p.Watch.Type != 0 {
+			return
+		}
+		next, err := p.Whole(pipeline.From([]bson.Raw{on, on}), nothing{})
+		if err != nil {
+			return
+		}
+		for range 1000 {
+			d, err := next(t.Context())
+			if err != nil || d == nil {
+				return
+			}
+			if err := value.Validate(d); err != nil {
+				t.Fatalf("%s made %s: %v", bson.Raw(stage), d, err)
+			}
+		}
+	})
+}
+
+// nothing has no other collections.
+type nothing struct{}
+
+func (nothing) Find(context.Context, string, bson.Raw) (pipeline.Next, error) {
+	return pipeline.From(nil), nil
+}
