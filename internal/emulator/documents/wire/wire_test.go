@@ -126,8 +126,9 @@ func FuzzRead(f *testing.F) {
 	f.Fuzz(func(t *testing.T, b []byte) {
 		q, err := wire.Read(bytes.NewReader(b))
 		var bad *wire.BadMessageError
+		var invalid *wire.InvalidDocumentError
 		if err != nil {
-			require.True(t, errors.As(err, &bad) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF))
+			require.True(t, errors.As(err, &bad) || errors.As(err, &invalid) && q != nil || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF))
 			return
 		}
 		require.NotNil(t, q.Command)
