@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"log"
-	"net"
 	"path/filepath"
 	"testing"
 	"time"
@@ -16,34 +15,14 @@ import (
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
 
 	"neighbour/internal/emulator/documents"
-	"neighbour/internal/emulator/documents/engine"
 	"neighbour/internal/emulator/misbehave"
 )
-
-// serveWith begins a server with an account and rules, and returns its address.
-func serveWith(t *testing.T, account documents.Account, rules *misbehave.Follower) string {
-	e, err := engine.Open(filepath.Join(t.TempDir(), "x.db"))
-	require.NoError(t, err)
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	s, err := documents.NewServer(e, log.New(&said, "", 0), account, rules)
-	require.NoError(t, err)
-	ctx, cancel := context.WithCancel(context.Background())
-	done := make(chan error, 1)
-	go func() { done <- s.Serve(ctx, l) }()
-	t.Cleanup(func() {
-		cancel()
-		assert.NoError(t, <-done)
-		assert.NoError(t, e.Close())
-	})
-	return l.Addr().String()
-}
 
 // The server misbehaves in the protocol's own words, to others than Neighbour itself.
 func TestMisbehaviour(t *testing.T) {
 	ctx := context.Background()
 	rules := misbehave.Follow("", log.New(&said, "", 0))
-	address := serveWith(t, documents.Account{}, rules)
+	address := serveWith(t, filepath.Join(t.TempDir(), "x.db"), documents.Account{}, rules)
 	client, err := mongo.Connect(options.Client().ApplyURI("mongodb://" + address + "/?retryReads=false&retryWrites=false"))
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = client.Disconnect(ctx) })
@@ -98,7 +77,7 @@ func TestMisbehaviour(t *testing.T) {
 // Whoever doesn't know the password learns nothing.
 func TestPassword(t *testing.T) {
 	ctx := context.Background()
-	address := serveWith(t, documents.Account{User: "app", Password: "a/b:c@d é"}, nil)
+	address := serveWith(t, filepath.Join(t.TempDir(), "x.db"), documents.Account{User: "app", Password: "a/b:c@d é"}, nil)
 	open := func(user, password string) *mongo.Client {
 		o := options.Client().ApplyURI("mongodb://" + address + "/?serverSelectionTimeoutMS=20000")
 		if user != "" {

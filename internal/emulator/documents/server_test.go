@@ -24,17 +24,21 @@ import (
 	"neighbour/internal/emulator/documents/engine"
 	"neighbour/internal/emulator/documents/value"
 	"neighbour/internal/emulator/documents/wire"
+	"neighbour/internal/emulator/misbehave"
 )
 
 // serve begins a server of a file, and returns its address.
-func serve(t testing.TB, file string) string {
+func serve(t testing.TB, file string) string { return serveWith(t, file, documents.Account{}, nil) }
+
+// serveWith begins one with an account and rules.
+func serveWith(t testing.TB, file string, account documents.Account, rules *misbehave.Follower) string {
 	e, err := engine.Open(file)
 	require.NoError(t, err)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
-	s, err := documents.NewServer(e, log.New(&said, "", 0), documents.Account{}, nil)
+	s, err := documents.NewServer(e, log.New(&said, "", 0), account, rules)
 	require.NoError(t, err)
 	go func() { done <- s.Serve(ctx, l) }()
 	t.Cleanup(func() {

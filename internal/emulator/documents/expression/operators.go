@@ -15,7 +15,7 @@ import (
 
 var operators = map[string]operator{
 	"$add": {0, -1, add}, "$subtract": {2, 2, subtract}, "$multiply": {0, -1, multiply}, "$divide": {2, 2, divide}, "$mod": {2, 2, mod},
-	"$abs": {1, 1, absolute}, "$ceil": {1, 1, rounded(math.Ceil)}, "$floor": {1, 1, rounded(math.Floor)}, "$round": {1, 2, round(math.RoundToEven)}, "$trunc": {1, 2, round(math.Trunc)},
+	"$abs": {1, 1, absolute}, "$ceil": {1, 1, round(math.Ceil)}, "$floor": {1, 1, round(math.Floor)}, "$round": {1, 2, round(math.RoundToEven)}, "$trunc": {1, 2, round(math.Trunc)},
 	"$pow": {2, 2, pow}, "$sqrt": {1, 1, function(math.Sqrt)}, "$exp": {1, 1, function(math.Exp)}, "$ln": {1, 1, function(math.Log)}, "$log10": {1, 1, function(math.Log10)},
 	"$cmp": {2, 2, func(c *call, a []bson.RawValue) (bson.RawValue, error) {
 		return value.Of(int32(c.compare(a[0], a[1]))), nil
@@ -26,7 +26,7 @@ var operators = map[string]operator{
 	"$not":  {1, 1, func(_ *call, a []bson.RawValue) (bson.RawValue, error) { return value.Of(!Truth(a[0])), nil }},
 	"$rand": {0, 1, func(*call, []bson.RawValue) (bson.RawValue, error) { return value.Of(rand.Float64()), nil }},
 	"$sum":  {1, -1, folding}, "$avg": {1, -1, folding}, "$min": {1, -1, folding}, "$max": {1, -1, folding}, "$stdDevPop": {1, -1, folding}, "$stdDevSamp": {1, -1, folding},
-	"$mergeObjects": {0, -1, merge},
+	"$mergeObjects": {0, -1, folding},
 }
 
 func init() {
@@ -190,10 +190,6 @@ func absolute(c *call, a []bson.RawValue) (bson.RawValue, error) {
 	return combined("$multiply", a[0], value.Of(int32(-1))), nil
 }
 
-func rounded(f func(float64) float64) func(*call, []bson.RawValue) (bson.RawValue, error) {
-	return round(f)
-}
-
 // round rounds to places behind the point, or before it, none if that isn't said.
 func round(f func(float64) float64) func(*call, []bson.RawValue) (bson.RawValue, error) {
 	return func(c *call, a []bson.RawValue) (bson.RawValue, error) {
@@ -260,19 +256,6 @@ func folding(c *call, a []bson.RawValue) (bson.RawValue, error) {
 		a = value.Items(a[0])
 	}
 	acc := NewAccumulator(c.name, c.collation)
-	for _, v := range a {
-		if err := acc.Add(v); err != nil {
-			return v, err
-		}
-	}
-	return acc.Result(), nil
-}
-
-func merge(c *call, a []bson.RawValue) (bson.RawValue, error) {
-	if len(a) == 1 && a[0].Type == bson.TypeArray {
-		a = value.Items(a[0])
-	}
-	acc := NewAccumulator(c.name, nil)
 	for _, v := range a {
 		if err := acc.Add(v); err != nil {
 			return v, err
