@@ -1,0 +1,163 @@
+package authority
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"fmt"
+	"net"
+	"slices"
+	"strings"
+	"time"
+)
+
+// localDomains are those whose names lead nowhere outside of a machine or a house: RFC 6761
+// (localhost, test), RFC 6762 (local), RFC 8375 (home.arpa), and ICANN's resolution
+// 2024.07.29.06 (internal).
+var localDomains = []string{"localhost", "test", "local", "home.arpa", "internal"}
+
+// mostLeaves is how many leaves are remembered.
+const mostLeaves = 10_000
+
+type leaf struct {
+	until       time.Time // when it is made anew
+	certificate *tls.Certificate
+}
+
+// NameError says that the authority can't vouch for a name.
+type NameError struct{ Name string }
+
+func (e *NameError) Error() string {
+	return fmt.Sprintf("no certificate is made for %q: this machine's own authority vouches only for names that end in %s, and for loopback addresses", e.Name, strings.Join(localDomains, ", "))
+}
+
+// ExpiredError says that the authority's own certificate holds no more, or not yet.
+type ExpiredError struct{ From, Until, Now time.Time }
+
+func (e *ExpiredError) Error() string {
+	const day = "2 January 2006"
+	if e.Now.Before(e.From) {
+		return fmt.Sprintf("this machine's own authority holds from %s on, and the clock says %s: is it right?", e.From.Format(day), e.Now.Format(day))
+	}
+	return fmt.Sprintf("this machine's own authority held until %s, and the clock says %s: if it is right, renew the authority, and trust it anew", e.Until.Format(day), e.Now.Format(day))
+}
+
+// Covers reports whether the authority can vouch for a name or an address.
+func Covers(name string) bool {
+	if ip := net.ParseIP(name); ip != nil {
+		return ip.IsLoopback()
+	}
+	if !validName(name) {
+		return false
+	}
+	return slices.ContainsFunc(localDomains, func(d string) bool { return name == d || strings.HasSuffix(name, "."+d) })
+}
+
+// validName reports whether a name is one of a host, in lower case (RFC 1123, section 2.1).
+func validName(name string) bool {
+	if name == "" || len(name) > 253 {
+		return false
+	}
+	for label := range strings.SplitSeq(name, ".") {
+		if label == "" || len(label) > 63 || label[0] == '-' || label[len(label)-1] == '-' {
+			return false
+		}
+		for _, c := range []byte(label) {
+			if (c < 'a' || c > 'z') && (c < '0' || c > '9') && c != '-' && c != '_' {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// Leaf returns a certificate for exactly one name or address, with its key: the one that it
+// gave before, or a new one if there is none that holds for long enough. Its error is a
+// *NameError for names that the authority can't vouch for, and an *ExpiredError if its own
+// certificate doesn't hold.
+func (a *Authority) Leaf(name string) (*tls.Certificate, error) {
+	name = strings.TrimSuffix(strings.ToLower(strings.Trim(name, "[]")), ".")
+	if !Covers(name) {
+		return nil, &NameError{name}
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	now := a.now()
+	if now.Before(a.certificate.NotBefore) || now.After(a.certificate.NotAfter) {
+		return nil, &ExpiredError{a.certificate.NotBefore, a.certificate.NotAfter, now}
+	}
+	if l := a.leaves[name]; l != nil && now.Before(l.until) && now.After(l.certificate.Leaf.NotBefore) {
+		return l.certificate, nil
+	}
+	c, err := a.sign(name, now)
+	if err != nil {
+		return nil, err
+	}
+	if len(a.leaves) >= mostLeaves { // whoever asks for that many names gets no more memory
+		clear(a.leaves)
+	}
+	a.leaves[name] = &leaf{until: c.Leaf.NotAfter.Add(-early), certificate: c}
+	return c, nil
+}
+
+func (a *Authority) sign(name string, now time.Time) (*tls.Certificate, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	number, err := serial()
+	if err != nil {
+		return nil, err
+	}
+	until := now.Add(leafLife)
+	if until.After(a.certificate.NotAfter) {
+		until = a.certificate.NotAfter
+	}
+	from := now.Add(-before)
+	if from.Before(a.certificate.NotBefore) {
+		from = a.certificate.NotBefore
+	}
+	c := &x509.Certificate{
+		SerialNumber: number, Subject: pkix.Name{Organization: []string{"Neighbour, names of this machine only"}}, NotBefore: from, NotAfter: until,
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true,
+	}
+	if ip := net.ParseIP(name); ip != nil {
+		c.IPAddresses = []net.IP{ip}
+	} else {
+		c.DNSNames = []string{name}
+	}
+	der, err := x509.CreateCertificate(rand.Reader, c, a.certificate, key.Public(), a.key)
+	if err != nil {
+		return nil, err
+	}
+	parsed, err := x509.ParseCertificate(der)
+	if err != nil {
+		return nil, err
+	}
+	return &tls.Certificate{Certificate: [][]byte{der, a.certificate.Raw}, PrivateKey: key, Leaf: parsed}, nil
+}
+
+// ForHello returns the leaf for the name that a client asks for (RFC 6066, section 3), or
+// for the address that it has reached, as tls.Config.GetCertificate.
+func (a *Authority) ForHello(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
+	name := hello.ServerName
+	if name == "" && hello.Conn != nil {
+		host, _, err := net.SplitHostPort(hello.Conn.LocalAddr().String())
+		if err != nil {
+			return nil, err
+		}
+		name = host
+	}
+	return a.Leaf(name)
+}
+
+// Renew gives the authority a new certificate for the key that it has.
+func (a *Authority) Renew() error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	clear(a.leaves)
+	return a.certify()
+}
