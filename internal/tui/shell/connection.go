@@ -63,9 +63,7 @@ func (m *Model) connected(msg connectedMsg) tea.Cmd {
 		m.state.Lost = true
 		return m.reconnect()
 	}
-	if m.state.Lost {
-		m.Say("the keeper answers again", false)
-	}
+	m.found = m.state.Lost
 	m.state.Lost, m.refreshing, m.fresh = false, false, true
 	m.client = msg.client
 	return tea.Batch(next(msg.events), m.CheckAgain())
@@ -86,6 +84,15 @@ func (m *Model) event(msg eventMsg) tea.Cmd {
 // Told takes what the keeper tells: at first everything, then what changed.
 func (m *Model) Told(s api.Snapshot) tea.Cmd {
 	m.state.Now = time.Now()
+	if m.found {
+		// A keeper that has read the declaration anew is the same process.
+		m.found = false
+		if s.Overview.PID == m.state.Overview.PID {
+			m.Say("the declaration was read anew", false)
+		} else {
+			m.Say("the keeper answers again", false)
+		}
+	}
 	m.state.Overview = s.Overview
 	changed := view.Changed{Fresh: m.fresh}
 	if m.fresh {

@@ -7,10 +7,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/term"
 
 	"neighbour/internal/api"
 	"neighbour/internal/core/supervise"
@@ -63,6 +65,7 @@ type Model struct {
 	// refreshing says that the keeper is being replaced, so that its end is
 	// no loss.
 	refreshing bool
+	found      bool // the keeper answers again after it did not
 
 	view     view.View
 	spec     view.Spec
@@ -96,7 +99,15 @@ func Run(ctx context.Context, opts Options) (Left, error) {
 	defer cancel()
 	m := New(ctx, opts)
 	// A key is answered at the next of the frames, so there are many of them.
-	_, err := tea.NewProgram(m, tea.WithContext(ctx), tea.WithFPS(120)).Run()
+	p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithFPS(120))
+	if term.IsTerminal(os.Stdin.Fd()) { // else keys come from elsewhere
+		go func() {
+			if gone(ctx, os.Stdin) {
+				p.Quit()
+			}
+		}()
+	}
+	_, err := p.Run()
 	if err != nil && !errors.Is(err, tea.ErrInterrupted) {
 		return Left{}, fmt.Errorf("the full screen failed: %w", err)
 	}
