@@ -68,7 +68,7 @@ func (s *Server) receive(r *http.Request, by *signed) (got received, err error) 
 			return got, err
 		}
 		body = chunks
-	case payload != "UNSIGNED-PAYLOAD" && payload != "":
+	case payload != unsigned && payload != "":
 		body = io.TeeReader(body, whole)
 	}
 	// Checksums that are asked for, or announced in a trailer.
@@ -116,7 +116,7 @@ func (s *Server) receive(r *http.Request, by *signed) (got received, err error) 
 	if got.size > mostBytes {
 		return got, &Error{Code: "EntityTooLarge", Status: 400, Message: "Your proposed upload exceeds the maximum allowed size"}
 	}
-	if chunks == nil && payload != "UNSIGNED-PAYLOAD" && payload != "" && hex.EncodeToString(whole.Sum(nil)) != payload {
+	if chunks == nil && payload != unsigned && payload != "" && hex.EncodeToString(whole.Sum(nil)) != payload {
 		return got, &Error{Code: "XAmzContentSHA256Mismatch", Status: 400, Message: "The provided 'x-amz-content-sha256' header does not match what was computed."}
 	}
 	if chunks != nil {

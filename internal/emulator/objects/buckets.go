@@ -108,46 +108,6 @@ func (s *Server) putVersioning(q *request) error {
 	return s.change(q, func(b *Bucket) { b.Versions = v.Status })
 }
 
-func (s *Server) getACL(q *request) error {
-	b, err := s.Store.Bucket(q.Context(), q.bucket)
-	if err != nil {
-		return err
-	}
-	type grantee struct {
-		Space string `xml:"xmlns:xsi,attr"`
-		Type  string `xml:"xsi:type,attr"`
-		ID    string `xml:",omitempty"`
-		URI   string `xml:",omitempty"`
-	}
-	type grant struct {
-		Grantee    grantee
-		Permission string
-	}
-	const xsi = "http://www.w3.org/2001/XMLSchema-instance"
-	grants := []grant{{grantee{xsi, "CanonicalUser", me.ID, ""}, "FULL_CONTROL"}}
-	if b.Public {
-		grants = append(grants, grant{grantee{xsi, "Group", "", "http://acs.amazonaws.com/groups/global/AllUsers"}, "READ"})
-	}
-	q.answer(200, struct {
-		XMLName xml.Name `xml:"AccessControlPolicy"`
-		Space   string   `xml:"xmlns,attr"`
-		Owner   owner
-		Grants  []grant `xml:"AccessControlList>Grant"`
-	}{Space: namespace, Owner: me, Grants: grants})
-	return nil
-}
-
-func (s *Server) putACL(q *request) error {
-	acl := q.Header.Get("X-Amz-Acl")
-	if acl == "" {
-		return notHere("an access control list other than by the header x-amz-acl")
-	}
-	if !slices.Contains([]string{"private", "public-read"}, acl) {
-		return notHere("the access control list " + acl)
-	}
-	return s.change(q, func(b *Bucket) { b.Public = acl == "public-read" })
-}
-
 // content is an object in a list.
 type content struct {
 	Key          string

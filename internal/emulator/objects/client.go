@@ -17,7 +17,7 @@ import (
 // Sign signs a request with the keys (version 4 of the signatures), whatever its body is.
 func (k Keys) Sign(r *http.Request, region string, now time.Time) {
 	at := now.UTC().Format("20060102T150405Z")
-	const payload = "UNSIGNED-PAYLOAD"
+	const payload = unsigned
 	r.Header.Set("X-Amz-Date", at)
 	r.Header.Set("X-Amz-Content-Sha256", payload)
 	scope := []string{at[:8], region, "s3", "aws4_request"}
@@ -48,7 +48,7 @@ func (k Keys) Link(base, region, bucket, key string, now time.Time, life time.Du
 	u, _ := url.Parse(base) // ours
 	path := "/" + escape(bucket, true) + "/" + escape(key, false)
 	query := url.Values{"X-Amz-Algorithm": {algorithm}, "X-Amz-Credential": {k.Access + "/" + strings.Join(scope, "/")}, "X-Amz-Date": {at}, "X-Amz-Expires": {strconv.Itoa(int(life.Seconds()))}, "X-Amz-SignedHeaders": {"host"}}
-	canonical := strings.Join([]string{"GET", path, canonicalQuery(query), "host:" + u.Host + "\n", "host", "UNSIGNED-PAYLOAD"}, "\n")
+	canonical := strings.Join([]string{"GET", path, canonicalQuery(query), "host:" + u.Host + "\n", "host", unsigned}, "\n")
 	return base + path + "?" + canonicalQuery(query) + "&X-Amz-Signature=" + k.signature(canonical, at, scope)
 }
 

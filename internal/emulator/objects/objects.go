@@ -44,7 +44,8 @@ func headersOf(r *http.Request) (map[string]string, error) {
 	if out["Content-Type"] == "" {
 		out["Content-Type"] = "binary/octet-stream"
 	}
-	return out, nil
+	public, _, err := publicBy(r)
+	return withACL(out, public), err
 }
 
 // tagsOf reads tags as a query has them.
@@ -207,6 +208,12 @@ func (s *Server) copyObject(q *request) error {
 	default:
 		return invalid("Unknown metadata directive.")
 	}
+	// Who may read is not copied.
+	public, _, err := publicBy(q.Request)
+	if err != nil {
+		return err
+	}
+	to.Headers = withACL(to.Headers, public)
 	if q.Header.Get("X-Amz-Tagging-Directive") == "REPLACE" {
 		if to.Tags, err = tagsOf(q.Header.Get("X-Amz-Tagging")); err != nil {
 			return err
@@ -262,7 +269,13 @@ func (s *Server) getObject(q *request) error {
 	}
 	h := q.w.Header()
 	for name, v := range o.Headers {
-		h.Set(name, v)
+		switch {
+		case name == aclHeader:
+		case strings.HasPrefix(name, metaPrefix): // which some clients tell in any case
+			h[strings.ToLower(name)] = []string{v}
+		default:
+			h.Set(name, v)
+		}
 	}
 	for param, name := range map[string]string{"response-content-type": "Content-Type", "response-content-language": "Content-Language", "response-expires": "Expires", "response-cache-control": "Cache-Control",
 		"response-content-disposition": "Content-Disposition", "response-content-encoding": "Content-Encoding"} {

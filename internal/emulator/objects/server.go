@@ -103,6 +103,11 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 		err = s.behave(q)
 	}
+	if err == nil && q.browses() {
+		if err = s.page(q); err == nil {
+			return
+		}
+	}
 	if err == nil && s.Keys != (Keys{}) {
 		q.by, err = s.Keys.check(r, s.now())
 	}
@@ -194,14 +199,7 @@ func (s *Server) behave(q *request) error {
 		return nil
 	}
 	wait, fate := rules.Draw()
-	if wait > 0 {
-		timer := time.NewTimer(wait)
-		defer timer.Stop()
-		select {
-		case <-timer.C:
-		case <-q.Context().Done():
-		}
-	}
+	misbehave.Wait(q.Context(), wait)
 	writes := q.Method == http.MethodPut || q.Method == http.MethodPost || q.Method == http.MethodDelete
 	switch {
 	case fate == misbehave.Failed:
@@ -214,20 +212,9 @@ func (s *Server) behave(q *request) error {
 	case writes && rules.ReadOnly:
 		return denied("AccessDenied", "nothing may be written, as this emulator was told to say")
 	case fate == misbehave.Cut:
-		q.w = &cut{ResponseWriter: q.w}
+		q.w = misbehave.CutOff(q.w)
 	}
 	return nil
-}
-
-// cut cuts the connection in the midst of an answer.
-type cut struct{ http.ResponseWriter }
-
-func (c *cut) Write(b []byte) (int, error) {
-	_, _ = c.ResponseWriter.Write(b[:len(b)/2])
-	if f, ok := c.ResponseWriter.(http.Flusher); ok {
-		f.Flush()
-	}
-	panic(http.ErrAbortHandler)
 }
 
 // may makes sure that who isn't known only reads what everybody may.
@@ -237,6 +224,9 @@ func (s *Server) may(q *request, public bool) error {
 	}
 	if public && q.key != "" && (q.Method == http.MethodGet || q.Method == http.MethodHead) {
 		if b, err := s.Store.Bucket(q.Context(), q.bucket); err == nil && b.Public {
+			return nil
+		}
+		if o, err := s.Store.Get(q.Context(), q.bucket, q.key, q.query.Get("versionId")); err == nil && !o.Deleted && o.Headers[aclHeader] != "" {
 			return nil
 		}
 	}
@@ -257,6 +247,9 @@ func (s *Server) route(q *request) error {
 	}
 	if q.query.Has("uploadId") {
 		sub = "uploadId"
+	}
+	if q.Method == http.MethodPost && strings.HasPrefix(q.Header.Get("Content-Type"), "multipart/form-data") {
+		return &Error{Code: "NotImplemented", Status: 501, Message: "uploads of forms are not here; a signed link for PUT does the same"}
 	}
 	if err := s.may(q, sub == ""); err != nil {
 		return err
@@ -297,7 +290,7 @@ func init() {
 		"bucket PUT ": (*Server).createBucket, "bucket DELETE ": (*Server).deleteBucket, "bucket HEAD ": (*Server).headBucket, "bucket GET ": (*Server).listObjects,
 		"bucket GET location": (*Server).location, "bucket GET versions": (*Server).listVersions, "bucket GET uploads": (*Server).listUploads, "bucket POST delete": (*Server).deleteMany,
 		"bucket GET versioning": (*Server).getVersioning, "bucket PUT versioning": (*Server).putVersioning, "bucket GET cors": (*Server).getCORS, "bucket PUT cors": (*Server).putCORS, "bucket DELETE cors": (*Server).deleteCORS,
-		"bucket GET acl": (*Server).getACL, "bucket PUT acl": (*Server).putACL, "object GET acl": (*Server).getACL,
+		"bucket GET acl": (*Server).getACL, "bucket PUT acl": (*Server).putACL, "object GET acl": (*Server).getACL, "object PUT acl": (*Server).putACL,
 		"object GET ": (*Server).getObject, "object HEAD ": (*Server).getObject, "object PUT ": (*Server).putObject, "object DELETE ": (*Server).deleteObject,
 		"object GET tagging": (*Server).getTags, "object PUT tagging": (*Server).putTags, "object DELETE tagging": (*Server).deleteTags,
 		"object POST uploads": (*Server).beginUpload, "object PUT uploadId": (*Server).putPart, "object GET uploadId": (*Server).listParts, "object POST uploadId": (*Server).completeUpload, "object DELETE uploadId": (*Server).abortUpload,

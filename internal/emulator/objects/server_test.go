@@ -15,6 +15,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"testing"
@@ -556,4 +557,96 @@ func TestLinks(t *testing.T) {
 	there, err := os.ReadDir(outside)
 	require.NoError(t, err)
 	assert.Len(t, there, 1)
+}
+
+// A person who opens the address in a browser sees what everybody may read, and nothing
+// else; whoever asks for no page gets the protocol's answer.
+func TestThePage(t *testing.T) {
+	address := serve(t, t.TempDir(), nil)
+	c := connect(address)
+	bucket(t, c)
+	_, err := c.CreateBucket(t.Context(), &s3.CreateBucketInput{Bucket: aws.String("secrets")})
+	require.NoError(t, err)
+	_, err = c.PutObject(t.Context(), &s3.PutObjectInput{Bucket: aws.String("secrets"), Key: aws.String("hidden.txt"), Body: strings.NewReader("x")})
+	require.NoError(t, err)
+	_, err = c.PutObject(t.Context(), &s3.PutObjectInput{Bucket: aws.String("photos"), Key: aws.String(`<b>"Bohrer" 100%?.png`), Body: strings.NewReader("x"), ContentType: aws.String("image/png")})
+	require.NoError(t, err)
+	ask := func(path, host, accept string) (int, string) {
+		r, err := http.NewRequest("GET", address+path, nil)
+		require.NoError(t, err)
+		r.Host = host
+		r.Header.Set("Accept", accept)
+		answer, err := http.DefaultClient.Do(r)
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		b, err := io.ReadAll(answer.Body)
+		require.NoError(t, err)
+		return answer.StatusCode, string(b)
+	}
+	const html = "text/html,*/*;q=0.8"
+	_, page := ask("/", "", html)
+	assert.Equal(t, 2, strings.Count(page, "only for signed requests"))
+	assert.NotContains(t, page, "Bohrer")
+	_, err = c.PutBucketAcl(t.Context(), &s3.PutBucketAclInput{Bucket: aws.String("photos"), ACL: types.BucketCannedACLPublicRead})
+	require.NoError(t, err)
+	_, page = ask("/", "", html)
+	assert.Contains(t, page, "&lt;b&gt;&#34;Bohrer&#34; 100%?.png")
+	assert.NotContains(t, page, "hidden")
+	path := regexp.MustCompile(`<img src="([^"]+)"`).FindStringSubmatch(page)
+	require.NotNil(t, path)
+	status, body := ask(path[1], "", "image/*")
+	assert.Equal(t, "200 x", fmt.Sprint(status, " ", body), path[1])
+	for _, c := range [][3]string{{"/", "", "*/*"}, {"/", "evil.example", html}, {"/?x", "", html}, {"/secrets", "", html}} {
+		status, body := ask(c[0], c[1], c[2])
+		assert.Equal(t, 403, status, c)
+		assert.Contains(t, body, "<Code>AccessDenied</Code>", c)
+	}
+}
+
+// Who may read an object is the object's own, or the bucket's; and a form is refused by name.
+func TestPublicObjects(t *testing.T) {
+	address := serve(t, t.TempDir(), nil)
+	c := connect(address)
+	bucket(t, c)
+	photos, ctx := aws.String("photos"), t.Context()
+	anybody := func(key string) int {
+		answer, err := http.Get(address + "/photos/" + key)
+		require.NoError(t, err)
+		answer.Body.Close()
+		assert.Empty(t, answer.Header.Get("X-Amz-Acl"))
+		return answer.StatusCode
+	}
+	_, err := c.PutObject(ctx, &s3.PutObjectInput{Bucket: photos, Key: aws.String("drill"), Body: strings.NewReader("1"), ACL: types.ObjectCannedACLPublicRead, Metadata: map[string]string{"by": "Ines"}})
+	require.NoError(t, err)
+	put(t, c, "saw", "2")
+	assert.Equal(t, []int{200, 403, 403}, []int{anybody("drill"), anybody("saw"), anybody("drill?tagging")})
+	_, err = c.CopyObject(ctx, &s3.CopyObjectInput{Bucket: photos, Key: aws.String("copy"), CopySource: aws.String("photos/drill")})
+	require.NoError(t, err)
+	assert.Equal(t, 403, anybody("copy"), "it is not copied")
+	for acl, want := range map[types.ObjectCannedACL]int{types.ObjectCannedACLPublicRead: 200, types.ObjectCannedACLPrivate: 403, types.ObjectCannedACLBucketOwnerFullControl: 403} {
+		_, err = c.PutObjectAcl(ctx, &s3.PutObjectAclInput{Bucket: photos, Key: aws.String("copy"), ACL: acl})
+		require.NoError(t, err, acl)
+		assert.Equal(t, want, anybody("copy"), acl)
+		got, err := c.GetObjectAcl(ctx, &s3.GetObjectAclInput{Bucket: photos, Key: aws.String("copy")})
+		require.NoError(t, err)
+		assert.Equal(t, map[int]int{200: 2, 403: 1}[want], len(got.Grants), acl)
+	}
+	_, err = c.PutObject(ctx, &s3.PutObjectInput{Bucket: photos, Key: aws.String("drill"), Body: strings.NewReader("1"), ACL: types.ObjectCannedACLAuthenticatedRead})
+	assert.Equal(t, "NotImplemented", code(err))
+	// Metadata come as they were written, not as headers are spelt here.
+	raw, err := net.Dial("tcp", strings.TrimPrefix(address, "http://"))
+	require.NoError(t, err)
+	defer raw.Close()
+	_, err = io.WriteString(raw, "HEAD /photos/drill HTTP/1.1\r\nHost: 127.0.0.1\r\nConnection: close\r\n\r\n")
+	require.NoError(t, err)
+	head, err := io.ReadAll(raw)
+	require.NoError(t, err)
+	assert.Contains(t, string(head), "x-amz-meta-by: Ines")
+
+	form, err := http.Post(address+"/photos", "multipart/form-data; boundary=x", strings.NewReader("--x--"))
+	require.NoError(t, err)
+	defer form.Body.Close()
+	said, err := io.ReadAll(form.Body)
+	require.NoError(t, err)
+	assert.Contains(t, string(said), "a signed link for PUT")
 }

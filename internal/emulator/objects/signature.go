@@ -21,7 +21,7 @@ type Keys struct{ Access, Secret string }
 // skew is how far a client's clock may be off.
 const skew = 15 * time.Minute
 
-// algorithm is the only one: version 4 of the signatures.
+// algorithm is that of version 4 of the signatures.
 const algorithm = "AWS4-HMAC-SHA256"
 
 // signed is a signature that was checked.
@@ -35,6 +35,25 @@ type signed struct {
 
 func denied(code, message string) *Error { return &Error{Code: code, Status: 403, Message: message} }
 
+func unknownKey(access string) *Error {
+	e := denied("InvalidAccessKeyId", "The AWS Access Key Id you provided does not exist in our records.")
+	e.AWSAccessKeyId = access
+	return e
+}
+
+func tooSkewed(now time.Time) *Error {
+	e := denied("RequestTimeTooSkewed", "The difference between the request time and the current time is too large.")
+	e.ServerTime, e.MaxAllowedSkewMillis = now.UTC().Format(time.RFC3339), int(skew.Milliseconds())
+	return e
+}
+
+func mismatch() *Error {
+	return denied("SignatureDoesNotMatch", "The request signature we calculated does not match the signature you provided. Check your key and signing method.")
+}
+
+// unsigned is what a client says of a body that its signature doesn't cover.
+const unsigned = "UNSIGNED-PAYLOAD"
+
 // check makes sure that a request is signed with the keys. It returns nil if it is not
 // signed at all.
 func (k Keys) check(r *http.Request, now time.Time) (*signed, error) {
@@ -42,6 +61,8 @@ func (k Keys) check(r *http.Request, now time.Time) (*signed, error) {
 	switch {
 	case query.Get("X-Amz-Algorithm") != "" || query.Get("X-Amz-Signature") != "":
 		return k.checkLink(r, query, now)
+	case strings.HasPrefix(r.Header.Get("Authorization"), version2) || query.Get("Signature") != "" && query.Get("AWSAccessKeyId") != "":
+		return k.checkVersion2(r, query, now)
 	case r.Header.Get("Authorization") != "":
 		return k.checkHeader(r, now)
 	}
@@ -53,9 +74,7 @@ func (k Keys) credential(text string) (scope []string, err error) {
 	access, rest, _ := strings.Cut(text, "/")
 	scope = strings.Split(rest, "/")
 	if access != k.Access {
-		e := denied("InvalidAccessKeyId", "The AWS Access Key Id you provided does not exist in our records.")
-		e.AWSAccessKeyId = access
-		return nil, e
+		return nil, unknownKey(access)
 	}
 	if len(scope) != 4 || scope[2] != "s3" || scope[3] != "aws4_request" {
 		return nil, &Error{Code: "AuthorizationHeaderMalformed", Status: 400, Message: "the credential must be KEY/DATE/REGION/s3/aws4_request"}
@@ -88,9 +107,7 @@ func (k Keys) checkHeader(r *http.Request, now time.Time) (*signed, error) {
 		return nil, denied("AccessDenied", "AWS authentication requires a valid Date or x-amz-date header")
 	}
 	if d := now.Sub(t); d > skew || d < -skew {
-		e := denied("RequestTimeTooSkewed", "The difference between the request time and the current time is too large.")
-		e.ServerTime, e.MaxAllowedSkewMillis = now.UTC().Format(time.RFC3339), int(skew.Milliseconds())
-		return nil, e
+		return nil, tooSkewed(now)
 	}
 	payload := r.Header.Get("X-Amz-Content-Sha256")
 	if payload == "" {
@@ -134,7 +151,7 @@ func (k Keys) checkLink(r *http.Request, query url.Values, now time.Time) (*sign
 		payload = in
 	}
 	if payload == "" || !slices.Contains(strings.Split(query.Get("X-Amz-SignedHeaders"), ";"), "x-amz-content-sha256") {
-		payload = "UNSIGNED-PAYLOAD"
+		payload = unsigned
 	}
 	return k.compare(r, query, strings.Split(query.Get("X-Amz-SignedHeaders"), ";"), payload, at, scope, given)
 }
@@ -164,7 +181,7 @@ func (k Keys) compare(r *http.Request, query url.Values, names []string, payload
 	whole := strings.Join(scope, "/")
 	is := k.signature(canonical, at, scope)
 	if subtle.ConstantTimeCompare([]byte(is), []byte(given)) != 1 {
-		e := denied("SignatureDoesNotMatch", "The request signature we calculated does not match the signature you provided. Check your key and signing method.")
+		e := mismatch()
 		e.StringToSign, e.CanonicalRequest, e.SignatureProvided = strings.Join([]string{algorithm, at, whole, sumOf([]byte(canonical))}, "\n"), canonical, given
 		return nil, e
 	}

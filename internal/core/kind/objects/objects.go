@@ -177,11 +177,7 @@ func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
 
 // Misbehaves says what it does wrong.
 func (Kind) Misbehaves(in *kind.Instance) string {
-	r, err := misbehave.Read(rules(in))
-	if err != nil {
-		return ""
-	}
-	return r.InWords()
+	return misbehave.Says(rules(in))
 }
 
 // Notes tell what it holds.
