@@ -1,6 +1,7 @@
 package misbehave
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -12,10 +13,13 @@ import (
 // misbehave.
 const ActionName = "misbehave"
 
-// Action is the action, with the rules of a file as they are.
-func Action(file string) (store.Action, error) {
+// Action is the action, with the rules of a file as they are. Without are those that mean
+// nothing to the emulator.
+func Action(file string, without ...string) (store.Action, error) {
 	r, err := Read(file)
-	return ActionOf(r), err
+	a := ActionOf(r)
+	a.Inputs = slices.DeleteFunc(a.Inputs, func(i store.Input) bool { return slices.Contains(without, i.Name) })
+	return a, err
 }
 
 // ActionOf is the action, with rules as they are.

@@ -155,6 +155,15 @@ func (r Rules) Draw() (time.Duration, Fate) {
 // Read reads rules from a file; one that isn't there has none.
 func Read(file string) (r Rules, err error) { return r, atomicfile.ReadJSON(file, &r) }
 
+// Says is what the rules of a file do, in words; "" if it has none, or they can't be read.
+func Says(file string) string {
+	r, err := Read(file)
+	if err != nil {
+		return ""
+	}
+	return r.InWords()
+}
+
 // Write writes rules to a file, which an emulator may follow.
 func Write(file string, r Rules) error {
 	if key, err := r.Check(); err != nil {

@@ -7,6 +7,7 @@ import (
 	"net"
 
 	"neighbour/internal/emulator"
+	"neighbour/internal/emulator/misbehave"
 )
 
 // Emulator is the web server, run alone.
@@ -20,7 +21,9 @@ var Emulator = emulator.Emulator{Name: "static", Options: func(flags *flag.FlagS
 		return nil
 	})
 	flags.StringVar(&o.Ready, "ready", "", "an address that says that it is ready")
+	rules := flags.String("misbehave", "", "the file that says what it does wrong")
 	return func(ctx context.Context, l net.Listener, log *log.Logger) error {
+		o.Misbehave = misbehave.Follow(*rules, log)
 		log.Printf("serving %s on %s", o.Root, l.Addr())
 		return Serve(ctx, l, o, log)
 	}

@@ -16,6 +16,7 @@ import (
 
 	"neighbour/internal/core/localname"
 	"neighbour/internal/core/webroot"
+	"neighbour/internal/emulator/misbehave"
 )
 
 // Options say how a folder is served.
@@ -33,6 +34,8 @@ type Options struct {
 	Hosts []string
 	// Ready is an address that is answered with 204 and not logged; "": none.
 	Ready string
+	// Misbehave says what it does wrong; nil: nothing.
+	Misbehave *misbehave.Follower
 }
 
 // Serve serves the folder by HTTP on the listener until the context ends.
@@ -52,8 +55,8 @@ func Serve(ctx context.Context, l net.Listener, o Options, log *log.Logger) erro
 			return
 		}
 		s := &statusWriter{ResponseWriter: w, status: http.StatusOK}
-		h.ServeHTTP(s, r)
-		log.Printf("%d %s %s", s.status, r.Method, r.URL.RequestURI())
+		defer func() { log.Printf("%d %s %s", s.status, r.Method, r.URL.RequestURI()) }()
+		behave(h, o.Misbehave.Rules(), s, r)
 	})}
 	stopped := context.AfterFunc(ctx, func() {
 		grace, cancel := context.WithTimeout(context.Background(), time.Second)
@@ -69,10 +72,32 @@ func Serve(ctx context.Context, l net.Listener, o Options, log *log.Logger) erro
 	return nil
 }
 
+// behave answers as the rules say.
+func behave(h http.Handler, rules misbehave.Rules, w http.ResponseWriter, r *http.Request) {
+	wait, fate := rules.Draw()
+	misbehave.Wait(r.Context(), wait)
+	if rules.Clock != 0 {
+		w.Header().Set("Date", time.Now().Add(rules.Clock).UTC().Format(http.TimeFormat))
+	}
+	switch fate {
+	case misbehave.Failed:
+		http.Error(w, "500 an error that this server was told to answer with", http.StatusInternalServerError)
+	case misbehave.Throttled:
+		w.Header().Set("Retry-After", "1")
+		http.Error(w, "429 too many requests, as this server was told to say", http.StatusTooManyRequests)
+	case misbehave.Cut:
+		h.ServeHTTP(misbehave.CutOff(w), r)
+	default:
+		h.ServeHTTP(w, r)
+	}
+}
+
 type statusWriter struct {
 	http.ResponseWriter
 	status int
 }
+
+func (s *statusWriter) Unwrap() http.ResponseWriter { return s.ResponseWriter }
 
 func (s *statusWriter) WriteHeader(code int) {
 	s.status = code

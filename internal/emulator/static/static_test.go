@@ -11,10 +11,12 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"neighbour/internal/emulator/misbehave"
 	"neighbour/internal/emulator/static"
 )
 
@@ -80,4 +82,66 @@ func TestServe(t *testing.T) {
 	cancel()
 	require.NoError(t, <-done)
 	assert.Equal(t, "200 GET /app.js?x=1\n", said.String())
+}
+
+// What the server was told to do wrong it does, and logs as it was.
+func TestMisbehaves(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(t.Context())
+	said := make(lines, 10)
+	done := make(chan error, 1)
+	logger := log.New(said, "", 0)
+	rules := misbehave.Follow("", log.New(io.Discard, "", 0))
+	go func() {
+		done <- static.Serve(ctx, l, static.Options{Root: site(t), Ready: "/ready", Misbehave: rules}, logger)
+	}()
+	get := func(path string) (*http.Response, string, error) {
+		resp, err := http.Get("http://" + l.Addr().String() + path)
+		if err != nil {
+			return nil, "", err
+		}
+		defer resp.Body.Close()
+		b, err := io.ReadAll(resp.Body)
+		return resp, string(b), err
+	}
+	for _, c := range []struct {
+		rules  misbehave.Rules
+		status int
+		body   string
+	}{
+		{misbehave.Rules{Errors: 100}, 500, "told to answer with"},
+		{misbehave.Rules{Throttled: 100}, 429, "too many requests"},
+		{misbehave.Rules{Clock: time.Hour, Slow: time.Millisecond}, 200, "drill()"},
+	} {
+		require.NoError(t, rules.Set(c.rules))
+		resp, body, err := get("/app.js")
+		require.NoError(t, err)
+		assert.Equal(t, c.status, resp.StatusCode)
+		assert.Contains(t, body, c.body)
+		at, err := http.ParseTime(resp.Header.Get("Date"))
+		require.NoError(t, err)
+		assert.WithinDuration(t, time.Now().Add(c.rules.Clock), at, time.Minute)
+	}
+	require.NoError(t, rules.Set(misbehave.Rules{Cut: 100}))
+	_, body, err := get("/app.js")
+	require.ErrorIs(t, err, io.ErrUnexpectedEOF)
+	assert.Equal(t, "dri", body)
+	resp, _, err := get("/ready")
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusNoContent, resp.StatusCode, "it is there all the same")
+	for _, status := range []string{"500", "429", "200", "200"} {
+		assert.Equal(t, status+" GET /app.js\n", <-said)
+	}
+	cancel()
+	require.NoError(t, <-done)
+	assert.Empty(t, said)
+}
+
+// lines is what a logger writes.
+type lines chan string
+
+func (l lines) Write(b []byte) (int, error) {
+	l <- string(b)
+	return len(b), nil
 }

@@ -97,11 +97,7 @@ func rulesFile(in *kind.Instance) string { return filepath.Join(in.Run, "misbeha
 
 // Misbehaves says what it does wrong.
 func (Kind) Misbehaves(in *kind.Instance) string {
-	r, err := misbehave.Read(rulesFile(in))
-	if err != nil {
-		return ""
-	}
-	return r.InWords()
+	return misbehave.Says(rulesFile(in))
 }
 
 func messages(in *kind.Instance) string { return filepath.Join(in.Data, "messages") }

@@ -16,14 +16,18 @@ import (
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/store"
 	"neighbour/internal/core/words"
+	"neighbour/internal/emulator/misbehave"
 )
 
 // Source looks into the folder that is served: its folders, and the files in each.
 // Like the server it shows nothing that begins with a dot, and follows no link out
 // of the folder.
-func (Kind) Source(in *kind.Instance) (store.Source, error) { return source(root(in)), nil }
+func (Kind) Source(in *kind.Instance) (store.Source, error) {
+	return source{root(in), rules(in)}, nil
+}
 
-type source string
+// source is a folder, and the file that says how its server misbehaves.
+type source struct{ root, rules string }
 
 func (source) Close() error { return nil }
 
@@ -34,9 +38,9 @@ const (
 )
 
 func (s source) open() (*os.Root, error) {
-	r, err := os.OpenRoot(string(s))
+	r, err := os.OpenRoot(s.root)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, &store.GoneError{What: "the folder " + string(s)}
+		return nil, &store.GoneError{What: "the folder " + s.root}
 	}
 	return r, err
 }
@@ -186,4 +190,30 @@ func (s source) Item(_ context.Context, collection, key string) (store.Item, err
 		{Column: store.Column{Name: "changed", Type: "time"}, Value: store.Value{Text: info.ModTime().Format(time.RFC3339), Is: store.Time}},
 		{Column: store.Column{Name: "rights", Type: "mode"}, Value: store.Value{Text: info.Mode().String(), Is: store.Text}}}
 	return item, nil
+}
+
+// Actions are only what the server can be told to do wrong: files are changed elsewhere.
+func (s source) Actions(_ context.Context, _, key string) ([]store.Action, error) {
+	if key != "" {
+		return nil, nil
+	}
+	wrong, err := misbehave.Action(s.rules, noWrites...)
+	return []store.Action{wrong}, err
+}
+
+// Plan says what an act would do.
+func (s source) Plan(_ context.Context, a store.Act) (store.Plan, error) {
+	if a.Action != misbehave.ActionName {
+		return store.Plan{}, &store.FixedError{Why: "the files that are served are changed where they are made"}
+	}
+	r, err := misbehave.FromAct(s.rules, a)
+	return store.Plan{Statement: misbehave.Plan(r)}, err
+}
+
+// Do carries an act out.
+func (s source) Do(ctx context.Context, a store.Act) (string, error) {
+	if _, err := s.Plan(ctx, a); err != nil {
+		return "", err
+	}
+	return misbehave.Do(s.rules, a)
 }

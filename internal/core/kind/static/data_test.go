@@ -11,6 +11,7 @@ import (
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/store"
+	"neighbour/internal/emulator/misbehave"
 )
 
 // The folder is shown as far as it is served: no dot files, no links out of it.
@@ -50,4 +51,31 @@ func TestFolder(t *testing.T) {
 	}
 	_, err = s.Items(t.Context(), store.Query{Collection: "out", Limit: 10})
 	assert.Error(t, err)
+}
+
+func TestMisbehaviour(t *testing.T) {
+	in := &kind.Instance{Root: t.TempDir(), Run: t.TempDir(), Service: &declare.Service{Settings: &Settings{Root: "."}}}
+	s, err := Kind{}.Source(in)
+	require.NoError(t, err)
+	a := s.(store.Actor)
+	can, err := a.Actions(t.Context(), ".", "")
+	require.NoError(t, err)
+	require.Len(t, can, 1)
+	var inputs []string
+	for _, i := range can[0].Inputs {
+		inputs = append(inputs, i.Name)
+	}
+	assert.Equal(t, []string{"slow", "spread", "errors", "throttled", "cut", "clock"}, inputs)
+	slow := "200ms"
+	said, err := a.Do(t.Context(), store.Act{Action: misbehave.ActionName, Values: map[string]*string{"slow": &slow}})
+	require.NoError(t, err)
+	assert.Equal(t, "until its next start it waits 200ms before each answer", said)
+	assert.Equal(t, "waits 200ms before each answer", Kind{}.Misbehaves(in))
+	_, err = a.Do(t.Context(), store.Act{Action: store.Clear})
+	assert.ErrorContains(t, err, "changed where they are made")
+
+	reported := map[string]string{}
+	(&Settings{Root: ".", Misbehave: misbehave.Rules{Full: true, Cut: 101}}).Check(func(key, message, _ string) { reported[key] = message })
+	assert.Contains(t, reported["misbehave.full"], "only reads")
+	assert.Contains(t, reported["misbehave.cut"], "101")
 }

@@ -9,6 +9,7 @@ import (
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/kind/webserver"
 	"neighbour/internal/core/probe"
+	"neighbour/internal/emulator/misbehave"
 )
 
 // Kind is the kind.
@@ -20,8 +21,12 @@ type Settings struct {
 	Fallback string `toml:"fallback" doc:"the file served for addresses that are no file's: \"index.html\" for a single page"`
 	Listing  bool   `toml:"listing" doc:"show folders without an index.html as a list"`
 	// Hosts are lower case, as they are compared.
-	Hosts []string `toml:"hosts" doc:"names that it answers to beside those of this machine, such as \"toolshed.test\"; others are refused"`
+	Hosts     []string        `toml:"hosts" doc:"names that it answers to beside those of this machine, such as \"toolshed.test\"; others are refused"`
+	Misbehave misbehave.Rules `toml:"misbehave" doc:"what it does wrong, for tests"`
 }
+
+// noWrites are the rules of misbehaviour that mean nothing where nothing is written.
+var noWrites = []string{"full", "read_only"}
 
 // Check reports a service without a folder.
 func (s *Settings) Check(report func(key, message, remedy string)) {
@@ -30,6 +35,14 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 	}
 	if s.Fallback != "" && !filepath.IsLocal(s.Fallback) {
 		report("fallback", fmt.Sprintf("%q is not a file in the folder", s.Fallback), `write for example "index.html"`)
+	}
+	if key, err := s.Misbehave.Check(); err != nil {
+		report("misbehave."+key, err.Error(), "")
+	}
+	for key, set := range map[string]bool{"full": s.Misbehave.Full, "read_only": s.Misbehave.ReadOnly} {
+		if set {
+			report("misbehave."+key, "this server only reads", "leave it out")
+		}
 	}
 }
 
@@ -76,7 +89,10 @@ func (Kind) Warn(in *kind.Instance) []string { return webRoot(in).Warn() }
 // Launch starts the server as a process of its own.
 func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	s := in.Service.Settings.(*Settings)
-	argv := kind.Emulate(in, "static", "--root", root(in), "--ready", webserver.ReadyPath, "--fallback", s.Fallback)
+	if err := misbehave.Write(rules(in), s.Misbehave); err != nil {
+		return kind.Launch{}, err
+	}
+	argv := kind.Emulate(in, "static", "--root", root(in), "--misbehave", rules(in), "--ready", webserver.ReadyPath, "--fallback", s.Fallback)
 	if s.Listing {
 		argv = append(argv, "--listing")
 	}
@@ -84,6 +100,14 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 		argv = append(argv, "--host", strings.ToLower(h))
 	}
 	return kind.Launch{Argv: argv, Dir: in.Data, Signal: "TERM"}, nil
+}
+
+// rules is the file that says how it misbehaves now.
+func rules(in *kind.Instance) string { return filepath.Join(in.Run, "misbehave.json") }
+
+// Misbehaves says what it does wrong.
+func (Kind) Misbehaves(in *kind.Instance) string {
+	return misbehave.Says(rules(in))
 }
 
 // Facts returns its address.
