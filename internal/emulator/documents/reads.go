@@ -39,7 +39,13 @@ type openCursor struct {
 
 // next returns the documents that follow, at most size of them.
 func (o *openCursor) next(ctx context.Context, size int64) (all []bson.Raw, more bool, err error) {
-	return o.from(ctx, int(min(size, 1<<30)), batchBytes)
+	all, more, err = o.from(ctx, int(min(size, 1<<30)), batchBytes)
+	for _, d := range all {
+		if err == nil && len(d) > value.MostBytes {
+			err = fault.TooLarge("a document of the answer has %d bytes, more than %d", len(d), value.MostBytes)
+		}
+	}
+	return all, more, err
 }
 
 // constantOf computes an expression that needs no document.

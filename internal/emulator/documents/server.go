@@ -167,14 +167,7 @@ func (s *Server) behave(ctx context.Context, q *wire.Request, on *conn) (bson.Ra
 		return s.answer(ctx, c), misbehave.Well
 	}
 	wait, fate := rules.Draw()
-	if wait > 0 {
-		timer := time.NewTimer(wait)
-		defer timer.Stop()
-		select {
-		case <-timer.C:
-		case <-ctx.Done():
-		}
-	}
+	misbehave.Wait(ctx, wait)
 	writes := strings.Contains(writing, " "+c.name+" ")
 	switch {
 	case fate == misbehave.Failed:

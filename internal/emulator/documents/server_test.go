@@ -262,6 +262,26 @@ func TestBadDocuments(t *testing.T) {
 	}
 }
 
+// What joins make may be too large for an answer, but not for the next stage.
+func TestTooLargeAnswers(t *testing.T) {
+	c := connect(t, serve(t, filepath.Join(t.TempDir(), "shed.db")))
+	tools, ctx := c.Database("shed").Collection("tools"), t.Context()
+	for range 9 {
+		_, err := tools.InsertOne(ctx, bson.D{{Key: "x", Value: strings.Repeat("x", 2<<20)}})
+		require.NoError(t, err)
+	}
+	join := bson.D{{Key: "$lookup", Value: bson.D{{Key: "from", Value: "tools"}, {Key: "pipeline", Value: bson.A{}}, {Key: "as", Value: "all"}}}}
+	one := bson.D{{Key: "$limit", Value: 1}}
+	_, err := tools.Aggregate(ctx, mongo.Pipeline{one, join})
+	var refused mongo.CommandError
+	require.ErrorAs(t, err, &refused)
+	assert.Equal(t, "BSONObjectTooLarge", refused.Name)
+	cursor, err := tools.Aggregate(ctx, mongo.Pipeline{one, join, {{Key: "$unwind", Value: "$all"}}, {{Key: "$count", Value: "n"}}})
+	require.NoError(t, err)
+	require.True(t, cursor.Next(ctx))
+	assert.EqualValues(t, 9, cursor.Current.Lookup("n").Int32())
+}
+
 // server is the environment variable that makes the test a server of a file.
 const server = "NEIGHBOUR_DOCUMENTS"
 

@@ -23,6 +23,9 @@ const drop = "drop"
 func (s *source) Actions(ctx context.Context, collection, key string) ([]store.Action, error) {
 	if key == "" {
 		rules, err := misbehave.Action(s.rules)
+		if c, problem := s.in(collection); problem == nil && s.bare(c) {
+			return []store.Action{{Name: store.Insert, Says: "add a document", Inputs: []store.Input{{Name: "collection", Hint: "where to, which makes it: reviews"}, {Name: "document", Hint: "JSON; without an _id it gets one", Value: "{}"}}}, rules}, err
+		}
 		return []store.Action{{Name: store.Insert, Says: "add a document", Inputs: []store.Input{{Name: "document", Hint: "JSON; without an _id it gets one", Value: "{}"}}},
 			{Name: store.Clear, Says: "delete all documents"}, {Name: drop, Says: "drop the collection, with its indexes"}, rules}, err
 	}
@@ -51,7 +54,7 @@ func (s *source) command(ctx context.Context, c *mongo.Collection, a store.Act) 
 	switch a.Action {
 	case store.Insert:
 		d, err := document(a.Given("document", "{}"))
-		return bson.D{{Key: "insert", Value: c.Name()}, {Key: "documents", Value: bson.A{d}}}, err
+		return bson.D{{Key: "insert", Value: a.Given("collection", c.Name())}, {Key: "documents", Value: bson.A{d}}}, err
 	case store.Clear:
 		return bson.D{{Key: "delete", Value: c.Name()}, {Key: "deletes", Value: bson.A{bson.D{{Key: "q", Value: bson.D{}}, {Key: "limit", Value: 0}}}}}, nil
 	case drop:

@@ -102,7 +102,17 @@ func (s *source) Collections(ctx context.Context) ([]store.Collection, error) {
 			out = append(out, c)
 		}
 	}
+	if len(out) == 0 {
+		// So that there is a place to add from, and to have it misbehave.
+		out = append(out, store.Collection{Name: store.Join(s.own), Title: s.own, Is: "database"})
+	}
 	return out, nil
+}
+
+// bare reports whether a collection stands for the database of the facts, which
+// has none yet.
+func (s *source) bare(c *mongo.Collection) bool {
+	return c.Name() == s.own && c.Database().Name() == s.own
 }
 
 // mostColumns is how many columns a list has; the other fields are in the document.
@@ -164,7 +174,7 @@ func (s *source) Items(ctx context.Context, q store.Query) (store.Page, error) {
 // there makes sure that a collection is there.
 func (s *source) there(ctx context.Context, c *mongo.Collection) error {
 	names, err := c.Database().ListCollectionNames(ctx, bson.D{{Key: "name", Value: c.Name()}})
-	if err == nil && len(names) == 0 {
+	if err == nil && len(names) == 0 && !s.bare(c) {
 		return &store.GoneError{What: "a collection " + store.Join(c.Database().Name(), c.Name())}
 	}
 	return explain(err)

@@ -162,9 +162,5 @@ func (Kind) Notes(in *kind.Instance) []string {
 
 // Misbehaves says what it does wrong.
 func (Kind) Misbehaves(in *kind.Instance) string {
-	r, err := misbehave.Read(rules(in))
-	if err != nil {
-		return ""
-	}
-	return r.InWords()
+	return misbehave.Says(rules(in))
 }

@@ -215,7 +215,7 @@ func (p parser) operator(name string, v bson.RawValue) (node, error) {
 // made larger and larger by an expression that goes on with it.
 func bounded(name string, v bson.RawValue, err error) error {
 	if err == nil && len(v.Value) > value.MostBytes {
-		return &fault.Error{Code: 10334, Name: "BSONObjectTooLarge", Message: fmt.Sprintf("what %s makes is larger than %d bytes", name, value.MostBytes)}
+		return fault.TooLarge("what %s makes is larger than %d bytes", name, value.MostBytes)
 	}
 	return err
 }

@@ -26,6 +26,11 @@ func FailedToParse(format string, args ...any) *Error { return with(9, "FailedTo
 // TypeMismatch says that something is of another type than what is expected.
 func TypeMismatch(format string, args ...any) *Error { return with(14, "TypeMismatch", format, args) }
 
+// TooLarge says that something made is larger than a document may be.
+func TooLarge(format string, args ...any) *Error {
+	return with(10334, "BSONObjectTooLarge", format, args)
+}
+
 // NotImplemented says that something of the protocol isn't here.
 func NotImplemented(format string, args ...any) *Error {
 	return with(238, "NotImplemented", format, args)

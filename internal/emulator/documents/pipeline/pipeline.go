@@ -290,7 +290,7 @@ func each(in Next, do func(bson.Raw) (bson.Raw, error)) Next {
 			}
 			if d, err = do(d); err != nil || d != nil {
 				if err == nil && len(d) > value.MostBytes {
-					err = &fault.Error{Code: 10334, Name: "BSONObjectTooLarge", Message: fmt.Sprintf("a document that the pipeline makes is larger than %d bytes", value.MostBytes)}
+					err = fault.TooLarge("a document that the pipeline makes is larger than %d bytes", value.MostBytes)
 				}
 				return d, err
 			}
