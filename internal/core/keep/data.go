@@ -236,7 +236,7 @@ type Answer struct {
 func AskSource(ctx context.Context, source store.Source, q store.Question) (Answer, error) {
 	asker, ok := source.(store.Asker)
 	if !ok {
-		return Answer{}, &NoDataError{"it has no language to ask in"}
+		return Answer{}, &NoDataError{"a service of this kind has no language to ask in; \"neighbour data\" shows what it holds"}
 	}
 	page, err := asker.Ask(ctx, q)
 	a := Answer{Page: page}
@@ -266,7 +266,7 @@ func DescribeSource(ctx context.Context, source store.Source, collection string)
 	if d, ok := source.(store.Describer); ok {
 		return d.Describe(ctx, collection)
 	}
-	return store.Page{}, &NoDataError{"its collections have no columns or indexes"}
+	return store.Page{}, &NoDataError{"collections of this kind have no columns or indexes"}
 }
 
 // FillSource adds the items of a file, of CSV or JSON, to a collection of a source.

@@ -2,7 +2,6 @@ package panel
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -42,15 +41,19 @@ func (f *Form) Render() []string {
 	t := f.Env.Theme()
 	width := min(64, f.Env.Width-14)
 	lines := []string{display.Pad("", width)}
+	label := 8 // the names of some fields are those of columns, of any length
+	for _, g := range f.rows() {
+		label = min(max(label, display.Width(g.Label)), 20)
+	}
 	for i, g := range f.rows() {
 		mark := "  "
 		if i == f.at {
 			mark = t.Paint(ui.Accent, "▌ ")
 		}
-		lines = append(lines, mark+t.Paint(ui.Faint, fmt.Sprintf("%-9s", g.Label))+g.Draw(t, i == f.at, width-12))
+		lines = append(lines, mark+t.Paint(ui.Faint, display.Pad(display.Truncate(display.Plain(g.Label), label), label+1))+g.Draw(t, i == f.at, width-label-4))
 		if i == f.at && g.Hint != "" {
-			for _, l := range display.Wrap(g.Hint, width-11) {
-				lines = append(lines, "           "+t.Paint(ui.Faint, l))
+			for _, l := range display.Wrap(g.Hint, width-label-3) {
+				lines = append(lines, strings.Repeat(" ", label+3)+t.Paint(ui.Faint, l))
 			}
 		}
 	}

@@ -113,7 +113,7 @@ func (v *screen) prepare(a store.Action, on store.Act) tea.Cmd {
 		}
 	}
 	if len(inputs) == 0 {
-		return v.plan(on)
+		return v.plan(on, v.refused)
 	}
 	fields := make([]*ui.Field, len(inputs))
 	for i, in := range inputs {
@@ -139,32 +139,43 @@ func (v *screen) prepare(a store.Action, on store.Act) tea.Cmd {
 			}
 		}
 		v.Show(nil)
-		return v.plan(on), nil
+		// What was typed is not lost when it is refused.
+		return v.plan(on, func(err error) {
+			f.Problem = err.Error()
+			v.Show(f)
+		}), nil
 	}
 	v.Show(f)
 	return nil
 }
 
+// refused says why something is not done.
+func (v *screen) refused(err error) { v.Say(err.Error(), true) }
+
 // plan shows what an act would do, and has it done if that is meant.
-func (v *screen) plan(on store.Act) tea.Cmd {
+func (v *screen) plan(on store.Act, refused func(error)) tea.Cmd {
 	service := v.place.service
 	return v.Await(func(ctx context.Context, c *api.Client) (func() tea.Cmd, error) {
 		p, err := c.Plan(ctx, service, on)
-		if err != nil {
+		if ctx.Err() != nil {
 			return nil, err
 		}
 		return func() tea.Cmd {
+			if err != nil {
+				refused(err)
+				return nil
+			}
 			text := "The server is told:"
 			if p.Loses != "" {
 				text = p.Loses + " will be lost. The server is told:"
 			}
-			v.Show(&panel.Question{Env: v.Env, Title: "Do it?", Text: text, List: strings.Split(p.Statement, "\n"), Yes: "do it", Then: func() tea.Cmd { return v.carryOut(service, on) }})
+			v.Show(&panel.Question{Env: v.Env, Title: "Do it?", Text: text, List: strings.Split(p.Statement, "\n"), Yes: "do it", Then: func() tea.Cmd { return v.carryOut(service, on, refused) }})
 			return nil
 		}, nil
 	})
 }
 
-func (v *screen) carryOut(service string, on store.Act) tea.Cmd {
+func (v *screen) carryOut(service string, on store.Act, refused func(error)) tea.Cmd {
 	client, ctx := v.Client(), v.Context()
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(ctx, view.StopLimit)
@@ -172,7 +183,7 @@ func (v *screen) carryOut(service string, on store.Act) tea.Cmd {
 		says, err := client.Act(ctx, service, on)
 		return view.Later(func() tea.Cmd {
 			if err != nil {
-				v.Say(err.Error(), true)
+				refused(err)
 				return nil
 			}
 			v.Say(says, false)
@@ -215,10 +226,17 @@ func (v *screen) in() tea.Cmd {
 		file := api.Filling{Collection: collection, File: path, Dry: true}
 		return v.Await(func(ctx context.Context, c *api.Client) (func() tea.Cmd, error) {
 			tried, err := c.Fill(ctx, service, file)
-			if err != nil {
+			if ctx.Err() != nil {
 				return nil, err
 			}
-			return func() tea.Cmd { return v.fitted(service, file, tried) }, nil
+			return func() tea.Cmd {
+				if err != nil {
+					f.Problem = err.Error()
+					v.Show(f)
+					return nil
+				}
+				return v.fitted(service, file, tried)
+			}, nil
 		}), nil
 	}
 	v.Show(f)
