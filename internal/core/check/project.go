@@ -101,6 +101,15 @@ func environment(_ context.Context, p *project.Project) []Finding {
 			out = append(out, f)
 		}
 	}
+	asked := map[int]bool{}
+	free := func(number int) bool { // many lines may name the same port
+		is, known := asked[number]
+		if !known {
+			is = port.Free(number)
+			asked[number] = is
+		}
+		return is
+	}
 	for _, file := range p.EnvFiles() {
 		if file.Problem != "" {
 			where := file.Path
@@ -118,7 +127,7 @@ func environment(_ context.Context, p *project.Project) []Finding {
 				What:   fmt.Sprintf("%s points elsewhere than %s: %s", d.Name, d.Service, strings.Join(d.Parts, "; ")),
 				Why:    fmt.Sprintf("%s uses it, so it doesn't reach %s", file.Service, d.Service),
 				Remedy: fmt.Sprintf("let the declaration give it: env.%s in [service.%s], with a reference to %s, and remove the line", d.Name, file.Service, d.Service)}
-			if d.Port != 0 && port.Free(d.Port) {
+			if d.Port != 0 && free(d.Port) {
 				f.What += "; nothing listens on port " + strconv.Itoa(d.Port)
 			}
 			if file.Service == "" {

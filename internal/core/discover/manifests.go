@@ -261,7 +261,7 @@ func (r *reader) readGo(folder, file string) {
 	for line := range strings.Lines(text) {
 		switch f := strings.Fields(line); {
 		case len(f) == 2 && f[0] == "module":
-			module = f[1]
+			module = majorSuffix.ReplaceAllString(f[1], "")
 		case len(f) == 2 && f[0] == "go":
 			version = f[1]
 		}
@@ -306,6 +306,10 @@ func (r *reader) readGo(folder, file string) {
 		}
 	}
 }
+
+// majorSuffix is the end of a module's path that tells its major version and
+// is no name (Go modules reference, "Major version suffixes").
+var majorSuffix = regexp.MustCompile(`(/|\.)v[0-9]+$`)
 
 var mainPackage = regexp.MustCompile(`(?m)^package main\b`)
 

@@ -32,7 +32,7 @@ var launches = []struct{ declared, want string }{
 	{"kind = \"mail\"\nrefuse = [\"*@bounce.example.org\"]\nmisbehave = { slow = \"2s\", full = true }\nstarttls = true", "--misbehave RUN/misbehave.json --refuse *@bounce.example.org --starttls |  | TERM"},
 	{"kind = \"objects\"\nbuckets = [\"tools\"]\npublic = [\"tools\"]", "/bin/neighbour emulate objects --listen 127.0.0.1:4100 --dir DATA --access app --misbehave RUN/misbehave.json --bucket tools --public tools | NEIGHBOUR_OBJECTS_SECRET="},
 	{"kind = \"documents\"\nkeep = false", "/bin/neighbour emulate documents --listen 127.0.0.1:4100 --dir DATA --user app --misbehave RUN/misbehave.json --forget | NEIGHBOUR_DOCUMENTS_PASSWORD="},
-	{"kind = \"static\"\nroot = \".\"\nlisting = true\nhosts = [\"Shed.test\"]", "/bin/neighbour emulate static --listen 127.0.0.1:4100 --root DIR --ready /.well-known/neighbour/ready --fallback  --listing --host shed.test |  | TERM"},
+	{"kind = \"static\"\nroot = \".\"\nlisting = true\nhosts = [\"Shed.test\"]", "/bin/neighbour emulate static --listen 127.0.0.1:4100 --root DIR --misbehave RUN/misbehave.json --ready /.well-known/neighbour/ready --fallback  --listing --host shed.test |  | TERM"},
 	{"kind = \"nginx\"\nroot = \".\"", "/bin/server -c RUN/server.conf -g daemon off; |  | TERM"},
 	{"kind = \"apache\"\nroot = \".\"", "/bin/server -D FOREGROUND -f RUN/server.conf |  | TERM"},
 	{"kind = \"php\"", "/bin/server --nodaemonize --fpm-config RUN/fpm.conf"},

@@ -94,8 +94,11 @@ func installed(in *kind.Instance, r runtime) []kind.Program {
 			if !filepath.IsAbs(dir) {
 				continue
 			}
-			matches, _ := filepath.Glob(filepath.Join(dir, p+"[0-9.]*"))
-			paths = append(paths, slices.DeleteFunc(matches, func(m string) bool { return !isProgram(filepath.Base(m), p) })...)
+			for _, m := range recent.find(filepath.Join(dir, p+"[0-9.]*")) {
+				if isProgram(filepath.Base(m), p) {
+					paths = append(paths, m)
+				}
+			}
 		}
 	}
 	paths = elsewhere(r.programs, paths)

@@ -73,8 +73,7 @@ func elsewhere(programs, inPath []string) []string {
 	}
 	for _, pattern := range patterns {
 		for _, p := range programs {
-			matches, _ := filepath.Glob(filepath.Join(pattern, p))
-			paths = append(paths, matches...)
+			paths = append(paths, recent.find(filepath.Join(pattern, p))...)
 		}
 	}
 	return kind.Executables(paths)

@@ -99,7 +99,7 @@ func pattern(collection string) (string, error) {
 	}
 	p := strings.Join(parts, ".")
 	if !strings.HasSuffix(p, every) {
-		return "", &store.GoneError{What: "a collection " + collection + " (write session:*, or * for all keys)"}
+		return "", &store.GoneError{What: "a collection " + collection + " (write " + strings.TrimSuffix(p, ":") + ":*, or * for all keys)"}
 	}
 	return p, nil
 }
