@@ -189,10 +189,12 @@ func benchSearch(dir string) error {
 	if err := declare(dir, "[service.api]\nrun = \"sleep 1000\"\nlog = { keep = \"2GB\" }\n"); err != nil {
 		return err
 	}
-	logs := filepath.Join(dir, ".neighbour", "logs")
-	if err := os.MkdirAll(logs, 0o700); err != nil {
-		return err
+	for _, command := range []string{"start", "stop"} { // the folder for state is made
+		if _, err := neighbour(dir, command); err != nil {
+			return err
+		}
 	}
+	logs := filepath.Join(dir, ".neighbour", "logs")
 	path := filepath.Join(logs, "api.log")
 	f, err := os.Create(path)
 	if err != nil {

@@ -30,7 +30,7 @@ func Start(r *starts.Report, other *starts.Report, o Options) *Figure {
 	f := &Figure{Width: width, Height: heading(len(summary)) + rows + 54 + caption + margin, title: title, at: o.At, dark: o.Dark}
 	f.draw = func(p *pen) {
 		c := p.colours
-		top := p.frame(f, title, summary, fmt.Sprintf("%s · %s · how the start of %d services went, drawn by Neighbour", o.Project, o.At.Local().Format("2 January 2006"), len(s.Services)))
+		top := p.frame(f, title, summary, fmt.Sprintf("%s · %s · how the start of %s went, drawn by Neighbour", o.Project, o.At.Local().Format("2 January 2006"), words.Count(len(s.Services), "service")))
 		left, right := margin+name+14, width-margin-tail
 		end := max(r.Now, 1)
 		if other != nil {

@@ -29,7 +29,7 @@ var Spec = view.Spec{ID: "usage", Title: "usage", Key: "6", New: open, Commands:
 func open(e *view.Env, args any) (view.View, tea.Cmd) {
 	v := &screen{Env: e, selected: e.Selected, cursor: -1}
 	if name, ok := args.(string); ok {
-		v.selected = name
+		v.selected, v.named = name, true
 	}
 	return v, v.ask()
 }
@@ -84,6 +84,7 @@ type screen struct {
 	loaded   bool
 	err      string
 	selected string // the service; usage.Machine is the machine
+	named    bool   // it was opened for this service
 	metric   int
 	period   int
 	cursor   int // the part under the cursor, from the right: 0 is now; -1: none
@@ -142,6 +143,7 @@ func (v *screen) Update(msg tea.Msg) tea.Cmd {
 		if msg.asked != v.asked {
 			return nil
 		}
+		first := !v.loaded
 		v.loaded, v.err = true, ""
 		if msg.err != nil {
 			v.err = msg.err.Error()
@@ -149,6 +151,10 @@ func (v *screen) Update(msg tea.Msg) tea.Cmd {
 			v.report, v.marks = msg.report, msg.marks
 		}
 		v.answered = true
+		if rows := v.rows(); first && !v.named && len(rows) > 1 && average(v.chosen().Memory) == 0 && average(rows[1].Memory) > 0 {
+			v.selected = rows[1].Service // one that uses nothing has no chart: the largest
+			return v.ask()
+		}
 		return nil
 	case view.Tick:
 		if v.answered && msg.At.Sub(v.askedAt) >= periods[v.period].every {

@@ -84,3 +84,24 @@ func TestAnyUsageFits(t *testing.T) {
 		}
 	})
 }
+
+// What is selected elsewhere and doesn't run has no chart to show.
+func TestOpensOnWhatIsUsed(t *testing.T) {
+	for name, c := range map[string]struct {
+		args any
+		want string
+	}{
+		"selected on the map": {nil, "s2"},
+		"asked for":           {"s0", "s0"},
+	} {
+		e, _ := viewtest.Env(api.NewClient(filepath.Join(t.TempDir(), "none")), 142, 38, api.Status{Name: "s0"})
+		e.Selected = "s0"
+		opened, _ := open(e, c.args)
+		v := opened.(*screen)
+		r := report(3, v.parts(), 20<<20)
+		clear(r.Services[0].Memory)
+		v.Update(reportMsg{asked: v.asked, report: r})
+		assert.Equal(t, c.want, v.selected, name)
+		assert.Equal(t, "s0", e.Selected, name)
+	}
+}
