@@ -81,14 +81,14 @@ picture init 142 38 dark "built in" "Enter BSpace BSpace BSpace BSpace BSpace BS
 
 # The first catches the start while it is under way.
 picture start 142 38 dark "1 starting" "wait0.2" -- demo
-picture map 142 38 dark "8 of 8 ready" "Right Right wait12" -- demo
-picture data 142 38 dark "8 of 8 ready" "8 wait1 Enter Down Down Down Down wait1" -- demo
-picture mail 142 38 dark "8 of 8 ready" "wait4 8 wait1 Down Down Down Down Down Down Enter Enter wait1" -- demo
+picture map 142 38 dark "10 of 10 ready" "Right Right wait12" -- demo
+picture data 142 38 dark "10 of 10 ready" "8 wait1 Enter Down Down Down Down wait1" -- demo
+picture mail 142 38 dark "10 of 10 ready" "wait4 8 wait1 Down Down Down Down Down Down Enter Enter wait1" -- demo
 picture logs 142 38 dark "failed" "wait9 2 wait1 / d r a w e r Enter wait1" -- demo --trouble
-picture small 80 24 dark "8 of 8 ready" "Right Right wait1" -- demo
-picture help 142 38 dark "8 of 8 ready" "? wait1" -- demo
-picture edit 142 38 dark "8 of 8 ready" "n Right Right Right Right Right Tab s h e l f 2 wait1" -- demo
-picture finder 142 38 dark "8 of 8 ready" "Down C-p wait0.3 l e d g wait1" -- demo
+picture small 80 24 dark "10 of 10 ready" "Right Right wait1" -- demo
+picture help 142 38 dark "10 of 10 ready" "? wait1" -- demo
+picture edit 142 38 dark "10 of 10 ready" "n Right Right Right Right Right Tab s h e l f 2 wait1" -- demo
+picture finder 142 38 dark "10 of 10 ready" "Down C-p wait0.3 l e d g wait1" -- demo
 picture failed 142 38 dark "failed" "wait9 / n o t i Enter Escape wait1" -- demo --trouble
 picture checks 142 38 dark "failed" "wait6 7 wait1 Up Up Up Up Up Up wait1" -- demo --trouble
 picture wiring 142 38 dark "failed" "3 wait1 Down Down Down Down Down wait1" -- demo --trouble
@@ -101,12 +101,12 @@ for _ in $(seq 8); do
   "$binary" -C "$quiet" stop >/dev/null 2>&1
   "$binary" -C "$quiet" start >/dev/null 2>&1
 done
-picture starts 142 38 dark "8 of 8 ready" "4 wait1 Down Down Down Down g wait1" -- -C "$quiet"
-picture usage 142 38 dark "8 of 8 ready" "6 wait40 Up Up Up Up Up Up Up Up Down Down wait1" -- -C "$quiet"
+picture starts 142 38 dark "10 of 10 ready" "4 wait1 Down Down Down Down g wait1" -- -C "$quiet"
+picture usage 142 38 dark "10 of 10 ready" "6 wait40 Up Up Up Up Up Up Up Up Down Down wait1" -- -C "$quiet"
 for errand in members overdue members "--yes remind" overdue; do
   "$binary" -C "$quiet" run $errand >/dev/null 2>&1
 done
-picture errands 142 38 dark "8 of 8 ready" "5 wait1 Down Enter wait2" -- -C "$quiet"
+picture errands 142 38 dark "10 of 10 ready" "5 wait1 Down Enter wait2" -- -C "$quiet"
 
 # A preparation that took a while before, and a migration that fails.
 mkdir -p "$held/db/changes" "$held/bin" "$held/api"
@@ -147,7 +147,7 @@ rm -r "$held/api/packages"
 "$binary" -C "$held" start --no-wait >/dev/null 2>&1
 picture preparing 142 38 dark "preparing" "Right wait3" -- -C "$held"
 "$binary" -C "$held" stop >/dev/null 2>&1
-printf -- '-- what a member borrows most\nALTER TABLE member ADD COLUMN favourite TEXT;\n\nUPDATE member\n   SET favourite = tool.name\n  FROM tools AS tool;\n' >"$held/db/changes/004_favourite.sql"
+printf -- '-- what a member borrows most\nALTER TABLE member ADD COLUMN favourite TEXT;\n\nUPDATE member\n   SET favourite = tool.name\n  FROM tools AS tool;\n' >"$held/db/changes/005_favourite.sql"
 "$binary" -C "$held" start >/dev/null 2>&1 || true
 picture migration 142 38 dark "held" "wait1" -- -C "$held"
 for format in svg pdf; do

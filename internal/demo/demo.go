@@ -95,6 +95,19 @@ func Write(trouble bool, self string) (dir string, err error) {
 			return "", err
 		}
 	}
+	for tool, shapes := range photos {
+		path := filepath.Join(dir, "photos", photoFile(tool))
+		if _, err := os.Stat(path); err == nil {
+			continue
+		}
+		b, err := photo(shapes)
+		if err != nil {
+			return "", err
+		}
+		if err := os.WriteFile(path, b, 0o644); err != nil {
+			return "", err
+		}
+	}
 	for name := range programs {
 		script := fmt.Sprintf("#!/bin/sh\nexec '%s' %s %s\n", strings.ReplaceAll(self, "'", `'\''`), Command, name)
 		if err := os.WriteFile(filepath.Join(dir, "bin", name), []byte(script), 0o755); err != nil {

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"html/template"
 	"log/slog"
-	"neighbour/internal/core/project"
 	"net"
 	"net/http"
 	"net/smtp"
@@ -19,12 +18,16 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"go.mongodb.org/mongo-driver/v2/mongo"
+
+	"neighbour/internal/core/project"
 )
 
 var programs = map[string]func(context.Context) error{
 	"ledger": ledger, "shelf": shelf, "stocktake": stocktake, "api": serveAPI, "web": web, "reminders": reminders,
 	"index": index, "members": members, "overdue": overdue, "remind": remind,
-	"sorter": sorter, "scales": scales, "photos": photos, "stranger": stranger,
+	"sorter": sorter, "scales": scales, "camera": camera, "stranger": stranger,
 }
 
 // RunProgram runs one of the demo's programs until the context ends.
@@ -179,6 +182,7 @@ var stock = []Tool{
 	{Name: "spirit level", Shelf: "A1"},
 }
 
+// stocktake puts what there is where there is nothing yet.
 func stocktake(ctx context.Context) error {
 	for _, t := range stock {
 		b, _ := json.Marshal(t)
@@ -191,6 +195,10 @@ func stocktake(ctx context.Context) error {
 		warmUp(ctx, 60*time.Millisecond)
 	}
 	say(fmt.Sprintf("%d tools are in the ledger", len(stock)))
+	if err := review(ctx, os.Getenv("REVIEWS_URL")); err != nil {
+		return err
+	}
+	say(fmt.Sprintf("%d reviews are there", len(opinions)))
 	return nil
 }
 
@@ -222,20 +230,54 @@ func serveAPI(ctx context.Context) error {
 	return listenHTTP(ctx, os.Getenv("PORT"), mux)
 }
 
-var page = template.Must(template.New("page").Parse(`<!doctype html><title>Toolshed</title>
-<h1>Toolshed</h1><ul>{{range .}}<li>{{.Name}} ({{.Shelf}}){{with .Borrower}}, lent to {{.}}{{end}}</li>{{end}}</ul>
+// photoFile is the name of the photo of a tool.
+func photoFile(tool string) string { return strings.ReplaceAll(tool, " ", "-") + ".png" }
+
+var page = template.Must(template.New("page").Parse(`<!doctype html><html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>Toolshed</title>
+<style>body{margin:0;background:#f6f1e7;color:#2b2a26;font:16px/1.5 Georgia,serif}main{max-width:1000px;margin:0 auto;padding:24px}ul{list-style:none;padding:0;display:grid;grid-template-columns:repeat(auto-fill,minmax(260px,1fr));gap:20px}
+li{background:#fffdf8;border:1px solid #d8cfbd;border-radius:8px;overflow:hidden}img{display:block;width:100%;height:auto}div{padding:10px 14px 14px}h1{margin:0 0 16px}h2{font-size:18px;margin:0}p{margin:6px 0 0}small{color:#6a6355}</style>
+<main><h1>Toolshed</h1><ul>{{range .}}<li>{{with .Photo}}<img src="{{.}}" width="480" height="320" alt="">{{end}}<div><h2>{{.Name}}</h2><small>shelf {{.Shelf}}{{with .Borrower}}, lent to {{.}}{{end}}</small>{{range .Reviews}}<p>{{.Mark}} {{.Text}} <small>{{.By}}</small></p>{{end}}</div></li>{{end}}</ul></main>
 `))
 
+// web is the page that neighbours see.
 func web(ctx context.Context) error {
 	warmUp(ctx, 280*time.Millisecond)
+	var reviews *mongo.Collection
+	if address := os.Getenv("REVIEWS_URL"); address != "" {
+		var err error
+		if reviews, err = openReviews(address); err != nil {
+			return err
+		}
+	}
 	mux := http.NewServeMux()
-	mux.HandleFunc("GET /", func(w http.ResponseWriter, _ *http.Request) {
+	mux.HandleFunc("GET /", func(w http.ResponseWriter, r *http.Request) {
 		tools, err := getTools(os.Getenv("API_URL"))
 		if err != nil {
 			http.Error(w, err.Error(), http.StatusBadGateway)
 			return
 		}
-		_ = page.Execute(w, tools)
+		said := map[string][]Review{}
+		if reviews != nil {
+			if said, err = allReviews(r.Context(), reviews); err != nil {
+				warn("the reviews can't be read", "error", err)
+				http.Error(w, err.Error(), http.StatusBadGateway)
+				return
+			}
+		}
+		type item struct {
+			Tool
+			Photo   string
+			Reviews []Review
+		}
+		var items []item
+		for _, t := range tools {
+			i := item{Tool: t, Reviews: said[t.Name]}
+			if photos := os.Getenv("PHOTOS_URL"); photos != "" {
+				i.Photo = photos + "/" + photoFile(t.Name)
+			}
+			items = append(items, i)
+		}
+		_ = page.Execute(w, items)
 	})
 	return listenHTTP(ctx, os.Getenv("PORT"), mux)
 }
@@ -275,7 +317,6 @@ func reminders(ctx context.Context) error {
 	}
 }
 
-// letter is the mail to a borrower who is late.
 // letter is a reminder, as text and as HTML.
 func letter(t Tool) string {
 	due := t.Due.Format("2 January")
@@ -334,7 +375,7 @@ func scales(ctx context.Context) error {
 // nobody is the user id that owns nothing.
 const nobody = 65534
 
-func photos(ctx context.Context) error {
+func camera(ctx context.Context) error {
 	if os.Getuid() == 0 { // root may write anywhere
 		if err := syscall.Setuid(nobody); err != nil {
 			return err
