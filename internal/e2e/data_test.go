@@ -71,7 +71,7 @@ func TestDataOfDatabases(t *testing.T) {
 		assert.Empty(t, data(`"my.odd "" Table"`, "--json"))
 
 		for statement, says := range map[string]string{"delete from loan": "would change data", "drop table loan": "would change data", "update tool set name = 'x'": "would change data",
-			"select * from nowhere": "nowhere", "select 1; select 2": "ask one at a time", "selec 1": "", "truncate loan": ""} {
+			"select * from nowhere": "nowhere", "select 1; select 2": "ask one at a time", "selec 1": "syntax", "truncate loan": ""} {
 			r := p.run("ask", "ledger", statement)
 			assert.Equal(t, 1, r.code, statement)
 			assert.Contains(t, r.stderr, says, statement)

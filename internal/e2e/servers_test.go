@@ -207,7 +207,7 @@ func TestDemoWithoutATerminal(t *testing.T) {
 		code int
 		says []string
 	}{
-		{[]string{"demo"}, 0, []string{"8 of 8 ready"}},
+		{[]string{"demo"}, 0, []string{"10 of 10 ready"}},
 		{[]string{"demo", "--trouble"}, 1, []string{"is held by neighbour toolshed stranger, pid", "not ours", "permission denied", "for noticeboard, which failed"}},
 	} {
 		p := newDemo(t, len(c.args) > 1)
@@ -219,6 +219,14 @@ func TestDemoWithoutATerminal(t *testing.T) {
 		dir := regexp.MustCompile(`the demo runs in (\S+);`).FindStringSubmatch(r.stdout)
 		require.NotNil(t, dir, r.stdout)
 		assert.Equal(t, p.dir, dir[1])
+		if c.code == 0 {
+			_, page := fetch(t, strings.TrimSpace(p.must("open", "--print", "web")))
+			assert.Contains(t, page, "★★★★☆ Strong, but heavy overhead.")
+			photo := regexp.MustCompile(`<img src="(http://127\.0\.0\.1:\d+/tools/hammer-drill\.png)"`).FindStringSubmatch(page)
+			require.NotNil(t, photo, page)
+			_, png := fetch(t, photo[1])
+			assert.True(t, strings.HasPrefix(png, "\x89PNG"))
+		}
 		p.must("stop")
 		assert.Empty(t, p.left())
 	}
