@@ -155,7 +155,21 @@ func TestDocumentsOfRealClients(t *testing.T) {
 	assert.NotContains(t, p.must("data", "scratch"), "tools", "which keeps nothing")
 	assert.Equal(t, out, p.must("data", "reviews", "copy", "--json"))
 	s.press("8")
-	s.see(`lenders`)
+	s.see(`a more`) // the collections have come; their names are on the map, too
+
+	// It is told from there to misbehave; what was typed wrong can be mended.
+	s.press("a")
+	s.see(`have it misbehave`)
+	s.press("4")
+	s.see(`▌ slow +0s`)
+	s.press("x", "Enter")
+	s.see(`slow: write for example 200ms`)
+	s.press("BSpace", "BSpace", "5", "m", "s", "Enter")
+	s.see(`until its next start it waits 5ms before each answer`)
+	s.press("Enter")
+	s.gone(`Do it\?`)
+	s.press("1")
+	s.see(`▲ waits 5ms before each`)
 }
 
 // The store of objects does for real clients what they expect, keeps files that people can
