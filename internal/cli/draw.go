@@ -52,6 +52,11 @@ the drawing goes to standard output.`,
 			if !slices.Contains(drawings, args[0]) {
 				return usageError{fmt.Errorf("there is no drawing %q; write %s", args[0], words.Or(drawings))}
 			}
+			for option, of := range map[string]string{"start": "start", "compare": "start", "period": "usage"} {
+				if cmd.Flags().Changed(option) && args[0] != of {
+					return usageError{fmt.Errorf("--%s says nothing about a drawing of the %s; it is for: neighbour draw %s", option, args[0], of)}
+				}
+			}
 			if err := want.complete(args[0]); err != nil {
 				return err
 			}

@@ -32,6 +32,7 @@ func TestDraw(t *testing.T) {
 		{[]string{"draw", "start", "-o", file("s.svg")}, 1, "there is no such start in the history", "", ""},
 		{[]string{"draw", "start", "--start", "last", "-o", file("s.svg")}, 2, `"last" is not the number of a start`, "", ""},
 		{[]string{"draw", "usage", "-o", file("u.svg")}, 1, "nothing runs, so there is no usage to draw", "", ""},
+		{[]string{"draw", "map", "--start", "1"}, 2, "--start says nothing about a drawing of the map; it is for: neighbour draw start", "", ""},
 		{[]string{"draw", "usage", "--period", "48h", "-o", file("u.svg")}, 2, "--period 48h0m0s: write a length of time from 1m to 24h", "", ""},
 	} {
 		text, code := carryOut(t, dir, c.args)

@@ -315,6 +315,29 @@ func TestStates(t *testing.T) {
 	}
 }
 
+// A server that has ended by itself is not done, as what runs once is: a start of everything
+// starts it, too.
+func TestStartOfWhatHasEnded(t *testing.T) {
+	for name, once := range map[string]bool{"a server": false, "what runs once": true} {
+		t.Run(name, func(t *testing.T) {
+			inWorld(t, []string{"api"}, func(t *testing.T, w *world) {
+				f := w.fakes["api"]
+				f.rules.Once, f.endsAfter, f.exit = once, time.Second, proc.Exit{Known: true}
+				_, err := w.keeper.Start(context.Background(), false)
+				require.NoError(t, err)
+				after(3 * time.Second)
+				require.Equal(t, supervise.Finished, w.status("api").State)
+				f.endsAfter = time.Hour
+				_, err = w.keeper.Start(context.Background(), false)
+				require.NoError(t, err)
+				after(3 * time.Second)
+				assert.Equal(t, map[bool]supervise.State{false: supervise.Ready, true: supervise.Finished}[once], w.status("api").State)
+				assert.Equal(t, map[bool]int{false: 2, true: 1}[once], f.launches)
+			})
+		})
+	}
+}
+
 func TestAilingAndWellAgain(t *testing.T) {
 	inWorld(t, []string{"api", "web: api"}, func(t *testing.T, w *world) {
 		_, _ = w.keeper.Start(context.Background(), false)

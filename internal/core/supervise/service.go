@@ -156,7 +156,8 @@ func (sv *Service) Adopt(left Left, renew func(*Status)) error {
 
 func (sv *Service) start(adopted Process, r Request) bool {
 	sv.mu.Lock()
-	if sv.attempt != nil || sv.status.State == Finished && !r.Again && adopted == nil {
+	done := sv.status.State == Finished && sv.driver.Policy().Once
+	if sv.attempt != nil || done && !r.Again && adopted == nil {
 		sv.mu.Unlock()
 		return false
 	}
