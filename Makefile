@@ -69,7 +69,7 @@ fuzz: ## each fuzz test for a few seconds; longer with FUZZ=10m
 	@for f in declare/FuzzParse declare/FuzzEdit wire/FuzzEnvFile journal/FuzzEntries keep/FuzzState sqlscript/FuzzSplit; do \
 	  $(GO) test -run '^$$' -fuzz "^$${f#*/}$$" -fuzztime $(FUZZ) ./internal/core/$${f%/*} || exit 1; done
 	$(GO) test -run '^$$' -fuzz '^FuzzRequests$$' -fuzztime $(FUZZ) ./internal/api
-	$(GO) test -run '^$$' -fuzz '^FuzzHost$$' -fuzztime $(FUZZ) ./internal/gate/route
+	$(GO) test -run '^$$' -fuzz '^FuzzHost$$' -fuzztime $(FUZZ) ./internal/core/route
 	$(GO) test -run '^$$' -fuzz '^FuzzStream$$' -fuzztime $(FUZZ) ./internal/emulator/objects
 	$(GO) test -run '^$$' -fuzz '^FuzzPipeline$$' -fuzztime $(FUZZ) ./internal/emulator/documents/pipeline
 	$(GO) test -run '^$$' -fuzz '^FuzzValidate$$' -fuzztime $(FUZZ) ./internal/emulator/documents/value

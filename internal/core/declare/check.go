@@ -93,6 +93,10 @@ func (c *checker) checkServices() {
 		c.checkEnvFile(e)
 		c.needs("env", nil, nil, e)
 	}
+	if g := c.decl.Gate; g != nil {
+		c.checkGate(g)
+		c.needs("gate", nil, nil, g)
+	}
 	order, err := plan.New(graph)
 	var cycle *plan.CycleError
 	if errors.As(err, &cycle) {

@@ -61,6 +61,9 @@ func (d *Declaration) CustomKind(name string) *CustomKind {
 // selfValues are what ${self.NAME} may be in every kind's declaration.
 var selfValues = []string{"name", "port", "data", "run", "program", "version", "password"}
 
+// HTTP reports whether its services are reached by HTTP.
+func (k *CustomKind) HTTP() bool { return strings.HasPrefix(k.Facts["url"].Value, "http://") }
+
 // FactNames returns the names of its facts, sorted, url first and the address
 // last.
 func (k *CustomKind) FactNames() []string {
@@ -78,7 +81,7 @@ func (k *CustomKind) FactNames() []string {
 
 // info returns what the declarations of its services must know.
 func (k *CustomKind) info() KindInfo {
-	return KindInfo{Settings: k.Settings, Facts: k.FactNames(), Listens: k.Port != 0}
+	return KindInfo{Settings: k.Settings, Facts: k.FactNames(), Listens: k.Port != 0, HTTP: k.HTTP()}
 }
 
 // Settings makes an empty value of its keys: version, and those it declares.

@@ -32,6 +32,8 @@ type Declaration struct {
 	Errands []*Errand
 	// EnvFile is the file of variables to write; nil if none is declared.
 	EnvFile *EnvFile
+	// Gate is what is declared of the gate; nil if nothing is.
+	Gate *Gate
 	// Kinds are those that the project and the user declare.
 	Kinds []*CustomKind
 	// Profiles are the names of all profiles, sorted; Profile is the chosen
@@ -427,6 +429,8 @@ type KindInfo struct {
 	Listens bool
 	// NoPort says that no service of the kind listens, whatever refers to it.
 	NoPort bool
+	// HTTP says that the fact url of its services is one of HTTP.
+	HTTP bool
 	// Elsewhere says that nothing is started, so that a check must be
 	// declared.
 	Elsewhere bool
@@ -447,10 +451,14 @@ type FactNamer interface {
 
 // FactNames returns the names of the facts of a service of the kind.
 func (k KindInfo) FactNames(s *Service) []string {
+	facts := slices.Clone(k.Facts)
 	if n, ok := s.Settings.(FactNamer); ok {
-		return append(slices.Clone(k.Facts), n.FactNames()...)
+		facts = append(facts, n.FactNames()...)
 	}
-	return k.Facts
+	if k.HTTP {
+		facts = append(facts, PublicURL)
+	}
+	return facts
 }
 
 // declared reports whether the declaration names a check, and not only its times.

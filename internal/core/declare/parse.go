@@ -198,7 +198,7 @@ func (c *checker) read(root *node) {
 			Name Word `toml:"name"`
 		} `toml:"project"`
 	}
-	known := []string{"project", "service", "errand", "env", "profile", "kind"}
+	known := []string{"project", "service", "errand", "env", "gate", "profile", "kind"}
 	c.nodes = map[string]*node{}
 	for _, key := range root.order {
 		n := root.table[key]
@@ -217,6 +217,9 @@ func (c *checker) read(root *node) {
 			c.decl.EnvFile = &EnvFile{}
 			c.decl.EnvFile.At = n.keyAt
 			c.table("env", n, c.decl.EnvFile)
+		case "gate":
+			c.decl.Gate = &Gate{At: n.keyAt}
+			c.table("gate", n, c.decl.Gate)
 		case "profile":
 			c.readProfiles(n)
 		case "kind": // read before
@@ -266,7 +269,7 @@ func (c *checker) each(what, example string, n *node, visit func(name, path stri
 func (c *checker) readProfiles(n *node) {
 	c.each("profile", "[profile.NAME]", n, func(_, path string, table *node) {
 		for _, key := range table.order {
-			if known := []string{"service", "errand", "env"}; !slices.Contains(known, key) {
+			if known := []string{"service", "errand", "env", "gate"}; !slices.Contains(known, key) {
 				c.unknown(join(path, key), key, table.table[key], known)
 			}
 		}

@@ -63,7 +63,8 @@ func (c *checker) needs(path string, owner *Service, written []Word, values ...a
 				continue
 			}
 			c.checkFact(key, r, at, width)
-			if owner == nil || r.Service != owner.Name { // its own facts are known before it starts
+			// Its own facts are known before it starts, and so is by which name another is reached.
+			if (owner == nil || r.Service != owner.Name) && r.Fact != PublicURL {
 				needs = append(needs, Word{Value: r.Service, At: at, width: width})
 			}
 		}

@@ -51,10 +51,11 @@ func Schema(kinds Catalogue, d *Declaration) ([]byte, error) {
 				"patternProperties": map[string]any{serviceName.String(): map[string]any{"$ref": "#/$defs/service"}}},
 			"errand": named("one-off commands", object(reflect.TypeFor[Errand]())),
 			"env":    described("a file of environment variables that the app itself reads", object(reflect.TypeFor[EnvFile]())),
+			"gate":   described("by which names the services are reached", object(reflect.TypeFor[Gate]())),
 			"kind":   named("kinds of the project's own", object(reflect.TypeFor[CustomKind]())),
 			"profile": named("named sets of changes, chosen with start --profile", map[string]any{"type": "object", "additionalProperties": false,
 				// What a service may have depends on its kind, which stands elsewhere.
-				"properties": map[string]any{"service": named("", map[string]any{"type": "object"}), "errand": named("", map[string]any{"type": "object"}), "env": map[string]any{"type": "object"}}}),
+				"properties": map[string]any{"service": named("", map[string]any{"type": "object"}), "errand": named("", map[string]any{"type": "object"}), "env": map[string]any{"type": "object"}, "gate": map[string]any{"type": "object"}}}),
 		},
 		"$defs": map[string]any{"service": service},
 	}

@@ -166,6 +166,8 @@ type Info struct {
 	// Begin is the line that a service of the kind can't do without, as an
 	// example; "" if there is none.
 	Begin string
+	// HTTP says that the fact url of its services is one of HTTP, which browsers can open.
+	HTTP bool
 	// Accounts are set for servers that refuse to run as root: the users to
 	// run them as, the preferred first.
 	Accounts []string

@@ -42,7 +42,8 @@ func facts(p *project.Project, s *declare.Service) ([]supervise.Fact, error) {
 		return nil, err
 	}
 	var out []supervise.Fact
-	info := declare.KindInfo{Facts: p.Kind(s).Info().Facts}
+	known := p.Kind(s).Info()
+	info := declare.KindInfo{Facts: known.Facts, HTTP: known.HTTP}
 	for _, name := range info.FactNames(s) {
 		if f, ok := values[name]; ok {
 			out = append(out, supervise.Fact{Name: name, Value: f.Value, Secret: f.Secret})

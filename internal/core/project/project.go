@@ -357,7 +357,15 @@ func (p *Project) Facts(service string) (map[string]kind.Fact, error) {
 	if err != nil {
 		return nil, err
 	}
-	return p.Kind(s).Facts(in)
+	k := p.Kind(s)
+	facts, err := k.Facts(in)
+	if err != nil || !k.Info().HTTP {
+		return facts, err
+	}
+	if address := p.PublicURL(service); address != "" {
+		facts[declare.PublicURL] = kind.Fact{Value: address}
+	}
+	return facts, nil
 }
 
 // Wiring resolves the project's references.
@@ -375,7 +383,7 @@ func (p *Project) Variables(s *declare.Service) ([]wire.Variable, error) {
 	if err != nil {
 		return nil, err
 	}
-	return p.withRuntimes(s, vars), nil
+	return p.withAuthority(s, p.withRuntimes(s, vars)), nil
 }
 
 // Environment returns the whole environment that a service is started with.

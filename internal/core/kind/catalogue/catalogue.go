@@ -80,7 +80,7 @@ func (c Catalogue) Describe(name string) (declare.KindInfo, bool) {
 		return declare.KindInfo{}, false
 	}
 	info := k.Info()
-	return declare.KindInfo{Settings: k.Settings, Facts: info.Facts, Listens: info.Listens, Elsewhere: info.Elsewhere, NoPort: info.NoProcess}, true
+	return declare.KindInfo{Settings: k.Settings, Facts: info.Facts, Listens: info.Listens, Elsewhere: info.Elsewhere, NoPort: info.NoProcess, HTTP: info.HTTP}, true
 }
 
 // Installed looks for the newest program of a kind, without any service. The

@@ -57,7 +57,7 @@ func (k Kind) Info() kind.Info {
 		about = k.Name
 	}
 	return kind.Info{
-		Name: k.Name, About: about, Listens: k.Port != 0, UsualPort: max(k.Port, 4100), Facts: k.FactNames(),
+		Name: k.Name, About: about, Listens: k.Port != 0, UsualPort: max(k.Port, 4100), Facts: k.FactNames(), HTTP: k.HTTP(),
 		Packages: k.packages(), Accounts: k.Accounts,
 	}
 }

@@ -55,7 +55,7 @@ health = { http = "/healthz" }
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "program", Begin: `run = "npm start"`, Example: example, About: "program", UsualPort: 4100, Facts: []string{"url", "host", "port"}, InheritEnv: true}
+	return kind.Info{Name: "program", Begin: `run = "npm start"`, Example: example, About: "program", UsualPort: 4100, Facts: []string{"url", "host", "port"}, HTTP: true, InheritEnv: true}
 }
 
 // Settings makes empty settings.

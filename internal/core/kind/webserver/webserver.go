@@ -55,7 +55,7 @@ type Server struct {
 func (s Server) Info() kind.Info {
 	info := s.Describes
 	info.Packages, info.Begin = s.Finder.Packages, `root = "public"`
-	info.Check, info.Listens, info.UsualPort, info.Facts = "HTTP", true, 8080, []string{"url", "host", "port"}
+	info.Check, info.Listens, info.HTTP, info.UsualPort, info.Facts = "HTTP", true, true, 8080, []string{"url", "host", "port"}
 	return info
 }
 

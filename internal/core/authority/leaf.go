@@ -92,7 +92,7 @@ func (a *Authority) Leaf(name string) (*tls.Certificate, error) {
 	if l := a.leaves[name]; l != nil && now.Before(l.until) && now.After(l.certificate.Leaf.NotBefore) {
 		return l.certificate, nil
 	}
-	c, err := a.sign(name, now)
+	c, err := a.sign([]string{name}, now)
 	if err != nil {
 		return nil, err
 	}
@@ -103,7 +103,8 @@ func (a *Authority) Leaf(name string) (*tls.Certificate, error) {
 	return c, nil
 }
 
-func (a *Authority) sign(name string, now time.Time) (*tls.Certificate, error) {
+// sign makes a certificate for names and addresses that the authority can vouch for.
+func (a *Authority) sign(names []string, now time.Time) (*tls.Certificate, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, err
@@ -124,10 +125,15 @@ func (a *Authority) sign(name string, now time.Time) (*tls.Certificate, error) {
 		SerialNumber: number, Subject: pkix.Name{Organization: []string{"Neighbour, names of this machine only"}}, NotBefore: from, NotAfter: until,
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true,
 	}
-	if ip := net.ParseIP(name); ip != nil {
-		c.IPAddresses = []net.IP{ip}
-	} else {
-		c.DNSNames = []string{name}
+	for _, name := range names {
+		if !Covers(name) {
+			return nil, &NameError{name}
+		}
+		if ip := net.ParseIP(name); ip != nil {
+			c.IPAddresses = append(c.IPAddresses, ip)
+		} else {
+			c.DNSNames = append(c.DNSNames, name)
+		}
 	}
 	der, err := x509.CreateCertificate(rand.Reader, c, a.certificate, key.Public(), a.key)
 	if err != nil {

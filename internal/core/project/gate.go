@@ -1,0 +1,276 @@
+package project
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+
+	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/declare"
+	"neighbour/internal/core/route"
+)
+
+// GateVariable in the environment, set to "off", keeps the projects of a machine, or of a
+// session, from the gate.
+const GateVariable = "NEIGHBOUR_GATE"
+
+// GateDir returns the folder of this user's gate, "" for a user without a home.
+func GateDir() string {
+	if dir := UserDir(); dir != "" {
+		return filepath.Join(dir, "gate")
+	}
+	return ""
+}
+
+// GateSocket returns the path of the socket by which keepers talk with the gate.
+func GateSocket() string {
+	dir := GateDir()
+	if len(dir)+len("/gate.sock") > socketLimit {
+		dir = At(dir).shortRunDir("gate")
+	}
+	return filepath.Join(dir, "gate.sock")
+}
+
+// EnsureGateDir makes the folders of the gate and of its socket.
+func EnsureGateDir() error {
+	if err := os.MkdirAll(GateDir(), 0o700); err != nil {
+		return fmt.Errorf("the gate's folder can't be made: %w", err)
+	}
+	return ensurePrivate(filepath.Dir(GateSocket()))
+}
+
+// GatePorts are the ports of the gate.
+type GatePorts struct {
+	HTTPS int `json:"https"`
+	HTTP  int `json:"http"`
+}
+
+// The usual ports of the gate, and those where the usual ones can't be had.
+var (
+	lowPorts  = GatePorts{443, 80}
+	highPorts = GatePorts{8443, 8080}
+)
+
+// Low reports whether names need no port in an address.
+func (g GatePorts) Low() bool { return g == lowPorts }
+
+func gatePortsFile() string { return filepath.Join(GateDir(), "ports.json") }
+
+var choosing sync.Mutex
+
+// ReadGatePorts returns the ports of this user's gate. They are chosen once, so that addresses
+// stay what they are: 443 and 80 where they can be had, else 8443 and 8080, else any.
+func ReadGatePorts() (GatePorts, error) {
+	choosing.Lock()
+	defer choosing.Unlock()
+	var ports GatePorts
+	if err := atomicfile.ReadJSON(gatePortsFile(), &ports); err == nil && ports.HTTPS > 0 && ports.HTTP > 0 {
+		return ports, nil
+	}
+	return chooseGatePorts()
+}
+
+// ChooseGatePorts chooses the ports anew, since those that were chosen can't be had.
+func ChooseGatePorts() (GatePorts, error) {
+	choosing.Lock()
+	defer choosing.Unlock()
+	return chooseGatePorts()
+}
+
+func chooseGatePorts() (GatePorts, error) {
+	if err := EnsureGateDir(); err != nil {
+		return highPorts, err
+	}
+	unlock, err := atomicfile.Lock(filepath.Join(GateDir(), "ports.lock"))
+	if err != nil {
+		return highPorts, err
+	}
+	defer unlock()
+	ports := lowPorts
+	if !canListen(ports.HTTPS) || !canListen(ports.HTTP) {
+		ports = highPorts
+		for !canListen(ports.HTTPS) && ports.HTTPS < 8543 {
+			ports.HTTPS++
+		}
+		for !canListen(ports.HTTP) && ports.HTTP < 8180 {
+			ports.HTTP++
+		}
+	}
+	return ports, writePorts(ports)
+}
+
+func writePorts(ports GatePorts) error {
+	b, err := json.Marshal(ports)
+	if err != nil {
+		return err
+	}
+	return atomicfile.Write(gatePortsFile(), b, 0o600)
+}
+
+// canListen reports whether this user can have a port of the loopback interface now.
+func canListen(port int) bool {
+	l, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
+	if err != nil {
+		return false
+	}
+	l.Close()
+	return true
+}
+
+// GateName is a name by which something of the project is reached through the gate.
+type GateName struct {
+	// Name is as it is declared: "toolshed.localhost", "*.toolshed.localhost",
+	// "toolshed.localhost/mail".
+	Name string `json:"name"`
+	// Service is where it leads; "" if it leads to an address.
+	Service string `json:"service,omitempty"`
+	// Target is the address that it leads to, with references, if it leads to no service.
+	Target string `json:"target,omitempty"`
+	// Because says why a name that isn't declared leads where it does.
+	Because string `json:"because,omitempty"`
+	// URL is the address by https; "" for those of wildcards.
+	URL string `json:"url,omitempty"`
+}
+
+// UsesGate reports whether the project is reached through the gate.
+func (p *Project) UsesGate() bool {
+	return os.Getenv(GateVariable) != "off" && (p.Gate == nil || !p.Gate.Off) && len(p.GateNames()) > 0
+}
+
+// GateNames returns the names by which the project's services are reached, sorted, those that
+// are declared and those that services have by themselves.
+func (p *Project) GateNames() []GateName {
+	if GateDir() == "" || p.Gate != nil && p.Gate.Off || os.Getenv(GateVariable) == "off" {
+		return nil
+	}
+	var names []GateName
+	have := map[string]bool{}
+	named := map[string]bool{} // services that have a name of their own
+	for name, target := range p.Targets() {
+		pattern, err := route.Parse(name)
+		if err != nil {
+			continue // Parse has refused it
+		}
+		n := GateName{Name: pattern.String(), Service: declare.Named(target.Value)}
+		if n.Service == "" {
+			n.Target = target.Value
+		}
+		have[n.Name] = true
+		named[n.Service] = named[n.Service] || !pattern.Below && pattern.Path == ""
+		names = append(names, n)
+	}
+	add := func(host, service, because string) {
+		if pattern, err := route.Parse(host); err == nil && !have[pattern.String()] {
+			names = append(names, GateName{Name: pattern.String(), Service: service, Because: because})
+		}
+	}
+	own := hostLabel(p.Name)
+	if front, why := p.front(); front != "" {
+		add(own+".localhost", front, why)
+	}
+	for _, s := range p.Services {
+		if p.speaksHTTP(s) && !named[s.Name] {
+			add(hostLabel(s.Name)+"."+own+".localhost", s.Name, "it speaks HTTP")
+		}
+	}
+	ports, _ := ReadGatePorts()
+	for i, n := range names {
+		if pattern, _ := route.Parse(n.Name); !pattern.Below {
+			names[i].URL = ports.address(n.Name)
+		}
+	}
+	slices.SortFunc(names, func(a, b GateName) int { return strings.Compare(a.Name, b.Name) })
+	return names
+}
+
+func (g GatePorts) address(name string) string {
+	host, path, _ := strings.Cut(name, "/")
+	if g.HTTPS != lowPorts.HTTPS {
+		host += ":" + strconv.Itoa(g.HTTPS)
+	}
+	if path != "" {
+		path = "/" + path
+	}
+	return "https://" + host + path
+}
+
+// hostLabel makes a name one label of a host's (RFC 1123, section 2.1).
+func hostLabel(name string) string {
+	label := strings.Trim(strings.Map(func(c rune) rune {
+		if c >= 'a' && c <= 'z' || c >= '0' && c <= '9' {
+			return c
+		}
+		return '-'
+	}, strings.ToLower(name)), "-")
+	if len(label) > 60 {
+		label = strings.Trim(label[:60], "-")
+	}
+	return cmp.Or(label, "project")
+}
+
+func (p *Project) speaksHTTP(s *declare.Service) bool {
+	return p.Kind(s).Info().HTTP && (s.Listens || s.Port != 0)
+}
+
+// frontNames are what services that people see are called, the likeliest first.
+var frontNames = []string{"web", "www", "site", "website", "frontend", "front", "app", "ui", "client", "shop", "portal"}
+
+// front returns the service that people who open the project's address want, and why it is
+// taken for that.
+func (p *Project) front() (name, because string) {
+	var speak []string
+	for _, s := range p.Services {
+		if p.speaksHTTP(s) && s.Kind != "mail" {
+			speak = append(speak, s.Name)
+		}
+	}
+	for _, usual := range frontNames {
+		if slices.Contains(speak, usual) {
+			return usual, "it is called " + usual
+		}
+	}
+	switch len(speak) {
+	case 0:
+		return "", ""
+	case 1:
+		return speak[0], "nothing else of the project has pages"
+	}
+	var last []string
+	for _, name := range speak {
+		if len(p.Plan.NeededBy(name)) == 0 {
+			last = append(last, name)
+		}
+	}
+	if len(last) == 1 {
+		return last[0], "no other service needs it"
+	}
+	for _, step := range p.Plan.Steps() { // the last in the order of a start
+		for _, n := range step {
+			if slices.Contains(speak, n) {
+				name = n
+			}
+		}
+	}
+	return name, "it is the last to start; [gate] names says otherwise"
+}
+
+// PublicURL returns the address by which people reach a service through the gate, "" if there
+// is none.
+func (p *Project) PublicURL(service string) string {
+	best := ""
+	for _, n := range p.GateNames() {
+		switch {
+		case n.Service != service || n.URL == "":
+		case best == "", len(n.URL) < len(best):
+			best = n.URL
+		}
+	}
+	return best
+}
