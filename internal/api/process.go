@@ -20,6 +20,7 @@ import (
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
+	"neighbour/internal/gate/control"
 )
 
 // KeepCommand is the hidden command that runs a keeper.
@@ -67,6 +68,9 @@ func Keep(ctx context.Context, dir, profile string, start []string) error {
 	}
 	ctx, end := context.WithCancel(ctx)
 	defer end()
+	if err := p.EnsureAuthority(); err != nil {
+		log.Error("authority", "why", err)
+	}
 	k := keep.New(ctx, p, log)
 	log.Info("keeper", "project", p.Name, "dir", p.Dir, "pid", os.Getpid())
 	defer log.Info("keeper ends")
@@ -91,6 +95,12 @@ func Keep(ctx context.Context, dir, profile string, start []string) error {
 	g.serve = func(l net.Listener) { all.Go(func() { _ = server.Serve(ctx, l) }) }
 	g.anew = func() { server.replaceBy([]string{}) }
 	all.Go(func() { g.watch(ctx) })
+	if p.UsesGate() {
+		r := control.Registration{Dir: p.Dir, Name: p.Name, Socket: p.Socket(), PID: os.Getpid()}
+		all.Go(func() {
+			control.Attend(ctx, p, r, log, func(t control.Told) { k.TellGate(t.Problems) }, k.Busy)
+		})
+	}
 	err = server.Serve(ctx, l)
 	end()
 	all.Wait()

@@ -5,6 +5,7 @@ import (
 
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/keep"
+	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
 )
 
@@ -35,6 +36,11 @@ type Overview struct {
 	Holding []string `json:"holding,omitempty"`
 	// Warning is something the user should know of the keeper itself.
 	Warning string `json:"warning,omitempty"`
+	// Gate are the names by which services are reached, GateProblems what is wrong with
+	// that. HTTPSOnly says that requests by http are sent on to https.
+	Gate         []project.GateName `json:"gate,omitempty"`
+	GateProblems []string           `json:"gate_problems,omitempty"`
+	HTTPSOnly    bool               `json:"https_only,omitempty"`
 }
 
 // Snapshot is the whole project at one time, the services by step and name, as it

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"errors"
+	"log/slog"
 	"os"
 	"os/signal"
 	"syscall"
@@ -13,6 +14,8 @@ import (
 	"neighbour/internal/demo"
 	"neighbour/internal/emulator"
 	"neighbour/internal/emulator/catalogue"
+	"neighbour/internal/gate/control"
+	"neighbour/internal/gate/server"
 )
 
 // The hidden commands are processes that Neighbour starts itself.
@@ -51,5 +54,16 @@ func (a *app) toolshed() *cobra.Command {
 	return &cobra.Command{
 		Use: demo.Command + " PROGRAM", Hidden: true, Args: takes(cobra.ExactArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error { return demo.RunProgram(cmd.Context(), args[0]) },
+	}
+}
+
+func (a *app) gateProcess() *cobra.Command {
+	return &cobra.Command{
+		Use: control.Command, Hidden: true, Args: takes(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
+			collectLess(48 << 20)
+			return server.Run(cmd.Context(), slog.New(slog.NewTextHandler(os.Stderr, nil)))
+		},
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"log/slog"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
@@ -48,6 +49,11 @@ type Overview struct {
 	Holding []string
 	// Warning is something the user should know of the keeper itself.
 	Warning string
+	// Gate are the names by which services are reached, GateProblems what is wrong with
+	// that. HTTPSOnly says that requests by http are sent on to https.
+	Gate         []project.GateName
+	GateProblems []string
+	HTTPSOnly    bool
 }
 
 // DeclaredErrand is an errand as the declaration has it.
@@ -114,6 +120,8 @@ func New(ctx context.Context, p *project.Project, log *slog.Logger) *Keeper {
 	k.history = history.New(p.HistoryFile(), k.damagedHistory)
 	k.overview.Unknown, k.overview.First = p.News()
 	k.overview.Holding = Holding(p)
+	k.overview.Gate = p.GateNames()
+	k.overview.HTTPSOnly = p.Gate != nil && p.Gate.HTTPSOnly
 	for name, s := range k.services {
 		s.Amend(func(st *supervise.Status) { launch.Describe(p, p.Service(name), st) })
 	}
@@ -220,6 +228,19 @@ func (k *Keeper) warn(text string) {
 		w.touch("")
 	}
 	k.mu.Unlock()
+}
+
+// TellGate has everybody know what is wrong with the names of the project.
+func (k *Keeper) TellGate(problems []string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if slices.Equal(problems, k.overview.GateProblems) {
+		return
+	}
+	k.overview.GateProblems = problems
+	for w := range k.watchers {
+		w.touch("")
+	}
 }
 
 // tellOperations has everybody know of the operations.

@@ -20,6 +20,19 @@ func AuthorityDir() string {
 	return ""
 }
 
+// EnsureAuthority makes this user's authority, if there is none, and the files that programs
+// are pointed to. Nothing is trusted by that but by the programs of projects.
+func (p *Project) EnsureAuthority() error {
+	if !p.UsesGate() {
+		return nil
+	}
+	a, err := authority.Open(AuthorityDir())
+	if err != nil {
+		return err
+	}
+	return a.WriteFiles()
+}
+
 // withAuthority has a program trust this user's own authority, beside those that it trusts
 // anyway, so that it can call the other services by their https addresses. What is set already
 // stays.

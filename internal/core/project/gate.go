@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/declare"
@@ -150,7 +151,31 @@ func (p *Project) GateNames() []GateName {
 	if GateDir() == "" || p.Gate != nil && p.Gate.Off || os.Getenv(GateVariable) == "off" {
 		return nil
 	}
-	var names []GateName
+	p.names.mu.Lock()
+	defer p.names.mu.Unlock()
+	if p.names.read.IsZero() || time.Since(p.names.read) > namesFor {
+		p.names.read = time.Now()
+		ports, err := ReadGatePorts()
+		if p.names.all == nil || err == nil && ports != p.names.ports {
+			p.names.all, p.names.ports = p.gateNames(ports), ports
+		}
+	}
+	return p.names.all
+}
+
+// names are those of the gate, which are asked for often.
+type names struct {
+	mu    sync.Mutex
+	all   []GateName
+	ports GatePorts
+	read  time.Time // when the ports were read
+}
+
+// namesFor is how long it takes at most until a change of the gate's ports is seen.
+const namesFor = time.Second
+
+func (p *Project) gateNames(ports GatePorts) []GateName {
+	names := []GateName{}
 	have := map[string]bool{}
 	named := map[string]bool{} // services that have a name of their own
 	for name, target := range p.Targets() {
@@ -180,7 +205,6 @@ func (p *Project) GateNames() []GateName {
 			add(hostLabel(s.Name)+"."+own+".localhost", s.Name, "it speaks HTTP")
 		}
 	}
-	ports, _ := ReadGatePorts()
 	for i, n := range names {
 		if pattern, _ := route.Parse(n.Name); !pattern.Below {
 			names[i].URL = ports.address(n.Name)

@@ -38,6 +38,7 @@ type Project struct {
 	vault     *vault
 	agreement agreement
 	chosen    chosen
+	names     names
 	prep      prepared
 }
 

@@ -208,6 +208,17 @@ func (t *Table[To]) Find(host, path string) (Route[To], bool) {
 	}
 }
 
+// All returns the routes, in no order.
+func (t *Table[To]) All() []Route[To] {
+	var out []Route[To]
+	for _, in := range []map[string][]Route[To]{t.exact, t.below} {
+		for _, routes := range in {
+			out = append(out, routes...)
+		}
+	}
+	return out
+}
+
 // Knows reports whether any path of a name leads somewhere.
 func (t *Table[To]) Knows(host string) bool {
 	if len(t.exact[host]) > 0 {

@@ -1,0 +1,1 @@
+(function ask(){setTimeout(function(){fetch(location.href,{headers:{"Neighbour-Waiting":"1"},cache:"no-store"}).then(function(r){return r.json()}).then(function(a){if(a.ready){location.reload()}else{ask()}},ask)},400)})();

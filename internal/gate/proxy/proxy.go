@@ -1,0 +1,439 @@
+// Package proxy passes requests on to the services that they are for, remembers them, and says
+// what there is to say while a service can't answer.
+package proxy
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"io"
+	"log"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httptrace"
+	"net/http/httputil"
+	"net/netip"
+	"net/url"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"neighbour/internal/core/route"
+	"neighbour/internal/gate/traffic"
+)
+
+// Target is where a name leads.
+type Target struct {
+	Project string // its name
+	Dir     string // its folder, which tells projects of the same name apart
+	Service string // "" for an address that is no service's
+	// URL is where the service listens; nil if that isn't known.
+	URL *url.URL
+	// Ready says that requests are passed on.
+	Ready bool
+	// Strip is what is taken from the beginning of paths, Prefix what stands for it.
+	Strip string
+	// KeepHost says that the service gets the Host header as it came.
+	KeepHost bool
+	// HTTPSOnly sends requests by http on to https.
+	HTTPSOnly bool
+	// Story tells why it isn't ready; nil if nobody knows.
+	Story func(context.Context) Story
+}
+
+// Story is what there is to say of a service that isn't ready.
+type Story struct {
+	State string   `json:"state"`
+	Why   string   `json:"why"`
+	Waits []string `json:"waits,omitempty"` // what it waits for, with their states
+	Lines []string `json:"lines,omitempty"` // the latest of its log
+}
+
+// Gate is a handler for all requests. Its methods may be called at the same time.
+type Gate struct {
+	// Log remembers what passes.
+	Log *traffic.Log
+	// Ports are those that names are reached by.
+	HTTPSPort, HTTPPort int
+
+	table   atomic.Pointer[route.Table[*atomic.Pointer[Target]]]
+	proxy   *httputil.ReverseProxy
+	buffers sync.Pool
+}
+
+// New returns a gate that leads nowhere yet.
+func New(remembers *traffic.Log, httpsPort, httpPort int, errors *slog.Logger) *Gate {
+	g := &Gate{Log: remembers, HTTPSPort: httpsPort, HTTPPort: httpPort}
+	g.buffers.New = func() any { return make([]byte, 32<<10) }
+	dialer := &net.Dialer{Timeout: 5 * time.Second, KeepAlive: 30 * time.Second}
+	g.proxy = &httputil.ReverseProxy{
+		Rewrite:        g.rewrite,
+		ModifyResponse: g.answered,
+		ErrorHandler:   g.failed,
+		ErrorLog:       log.New(io.Discard, "", 0), // what goes wrong is in the traffic
+		BufferPool:     g,
+		Transport: &transport{dialer: dialer, general: &http.Transport{
+			DialContext:        dialer.DialContext,
+			DisableCompression: true, // what comes goes on as it is
+			MaxIdleConns:       1000, MaxIdleConnsPerHost: 256, IdleConnTimeout: 30 * time.Second,
+			MaxResponseHeaderBytes: headerLimit,
+			ReadBufferSize:         4 << 10, WriteBufferSize: 4 << 10,
+		}},
+	}
+	return g
+}
+
+// Get returns a buffer to copy with.
+func (g *Gate) Get() []byte { return g.buffers.Get().([]byte) }
+
+// Put takes it back.
+func (g *Gate) Put(b []byte) { g.buffers.Put(b) } //nolint:staticcheck // as httputil.BufferPool wants it
+
+// Use replaces the table of names.
+func (g *Gate) Use(t *route.Table[*atomic.Pointer[Target]]) { g.table.Store(t) }
+
+// passing is a request on its way.
+type passing struct {
+	target *Target
+	full   *traffic.Full
+	log    *traffic.Log
+	began  time.Time
+	sent   counted
+	done   sync.Once
+	// When it had a connection, was written, and was answered, as transport notes it.
+	connected, written, answered float64
+}
+
+type passingKey struct{}
+
+type repeatKey struct{}
+
+// repeat is a request that is made again.
+type repeat struct {
+	of string
+	id int64
+}
+
+// Repeating returns a context for a request that is made again, of which the traffic says so.
+func Repeating(ctx context.Context, of string) context.Context {
+	return context.WithValue(ctx, repeatKey{}, &repeat{of: of})
+}
+
+// Repeated returns the number of the exchange that was made with the context, 0 if there was
+// none.
+func Repeated(ctx context.Context) int64 {
+	r, _ := ctx.Value(repeatKey{}).(*repeat)
+	if r == nil {
+		return 0
+	}
+	return r.id
+}
+
+func (p *passing) since() float64 { return float64(time.Since(p.began).Microseconds()) / 1000 }
+
+// reached notes when a request had come so far.
+func (p *passing) reached(at *float64) {
+	since := p.since()
+	p.log.Amend(p.full, func(*traffic.Full) { *at = since })
+}
+
+// end completes what is remembered of it.
+func (p *passing) end(change func(*traffic.Full)) {
+	p.done.Do(func() {
+		took := p.since()
+		p.log.End(p.full, func(f *traffic.Full) {
+			f.TookMS = took
+			if p.connected > 0 {
+				f.ConnectedMS, f.SentMS, f.AnsweredMS = p.connected, p.written, p.answered
+			}
+			f.Sent, f.Request = p.sent.taken()
+			if change != nil {
+				change(f)
+			}
+		})
+	})
+}
+
+// ServeHTTP passes a request on to where its name leads.
+func (g *Gate) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	host, err := route.Host(r.Host)
+	if err != nil {
+		refuse(w, http.StatusBadRequest, "This request names no host that can be one.")
+		return
+	}
+	table := g.table.Load()
+	var found route.Route[*atomic.Pointer[Target]]
+	ok := false
+	if table != nil {
+		found, ok = table.Find(host, r.URL.Path)
+	}
+	if !ok {
+		g.nowhere(w, host, table)
+		return
+	}
+	t := found.To.Load()
+	if r.TLS == nil && t.HTTPSOnly {
+		http.Redirect(w, r, g.https(host)+r.URL.RequestURI(), http.StatusPermanentRedirect)
+		return
+	}
+	if r.Header.Get(waitingHeader) != "" { // the page that waits asks whether it may go on
+		answer(w, http.StatusOK, map[string]any{"ready": t.Ready})
+		return
+	}
+	p := &passing{target: t, log: g.Log, began: time.Now()}
+	p.full = g.describe(r, host, t)
+	again, _ := r.Context().Value(repeatKey{}).(*repeat)
+	if again != nil {
+		p.full.Of = again.of
+	}
+	g.Log.Begin(p.full)
+	if again != nil {
+		again.id = p.full.ID
+	}
+	if r.Body != nil && r.Body != http.NoBody {
+		p.sent.ReadCloser = r.Body
+		r.Body = &p.sent
+	}
+	if !t.Ready || t.URL == nil {
+		g.wait(w, r, p, "")
+		return
+	}
+	ctx := context.WithValue(r.Context(), passingKey{}, p)
+	if r.Body != nil && r.Body != http.NoBody {
+		ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{
+			GotConn:              func(httptrace.GotConnInfo) { p.reached(&p.full.ConnectedMS) },
+			WroteRequest:         func(httptrace.WroteRequestInfo) { p.reached(&p.full.SentMS) },
+			GotFirstResponseByte: func() { p.reached(&p.full.AnsweredMS) },
+		})
+	}
+	defer func() {
+		switch v := recover(); {
+		case v == nil:
+			p.end(nil)
+		case v == any(http.ErrAbortHandler): // the answer broke off, or whoever asked has gone
+			why := "the answer broke off"
+			if r.Context().Err() != nil {
+				why = "who asked did not wait for the end"
+			}
+			p.end(func(f *traffic.Full) { f.Problem = why })
+			panic(v)
+		default:
+			p.end(func(f *traffic.Full) { f.Problem = "the gate has a fault" })
+			panic(v)
+		}
+	}()
+	g.proxy.ServeHTTP(w, r.WithContext(ctx))
+}
+
+// describe returns what is known of a request when it comes.
+func (g *Gate) describe(r *http.Request, host string, t *Target) *traffic.Full {
+	f := &traffic.Full{RequestHeader: r.Header}
+	f.Project, f.Service, f.Began = t.Dir, t.Service, time.Now()
+	f.Method, f.Host, f.Path, f.Proto, f.Scheme = r.Method, r.Host, r.URL.RequestURI(), r.Proto, "http"
+	if r.TLS != nil {
+		f.Scheme = "https"
+	}
+	f.Trace = trace(r.Header)
+	if f.Trace == "" {
+		f.Trace = newID()
+		r.Header.Set("X-Request-Id", f.Trace)
+	}
+	return f
+}
+
+// trace returns what a request has in common with those that led to it.
+func trace(h http.Header) string {
+	// W3C Trace Context, section 3.2: version, trace, parent and flags.
+	if parts := strings.Split(h.Get("Traceparent"), "-"); len(parts) >= 4 && len(parts[1]) == 32 {
+		return parts[1]
+	}
+	id := h.Get("X-Request-Id")
+	return id[:min(len(id), 128)]
+}
+
+func newID() string {
+	var b [12]byte
+	_, _ = rand.Read(b[:])
+	return hex.EncodeToString(b[:])
+}
+
+// rewrite makes the request that the service gets.
+func (g *Gate) rewrite(pr *httputil.ProxyRequest) {
+	p := pr.In.Context().Value(passingKey{}).(*passing)
+	t := p.target
+	pr.Out.URL.Scheme, pr.Out.URL.Host = t.URL.Scheme, t.URL.Host
+	if t.Strip != "" || t.URL.Path != "" {
+		rest := strings.TrimPrefix(pr.In.URL.Path, t.Strip)
+		base := strings.TrimSuffix(t.URL.Path, "/")
+		if rest == "" && base == "" {
+			rest = "/"
+		}
+		raw := strings.TrimPrefix(pr.In.URL.EscapedPath(), t.Strip)
+		pr.Out.URL.Path = base + rest
+		pr.Out.URL.RawPath = ""
+		if raw != rest {
+			pr.Out.URL.RawPath = base + raw
+		}
+		pr.Out.Header.Set("X-Forwarded-Prefix", t.Strip)
+	}
+	if t.KeepHost {
+		pr.Out.Host = pr.In.Host
+	} else {
+		pr.Out.Host = t.URL.Host
+	}
+	pr.SetXForwarded()
+	proto, port := "http", g.HTTPPort
+	if pr.In.TLS != nil {
+		proto, port = "https", g.HTTPSPort
+	}
+	pr.Out.Header.Set("X-Forwarded-Port", strconv.Itoa(port))
+	pr.Out.Header.Set("Forwarded", forwarded(pr.In, proto))
+}
+
+// forwarded returns the header of RFC 7239, section 4, for a request.
+func forwarded(r *http.Request, proto string) string {
+	from := r.RemoteAddr
+	if a, err := netip.ParseAddrPort(from); err == nil {
+		from = a.Addr().String()
+		if a.Addr().Is6() {
+			from = `"[` + from + `]"`
+		}
+	}
+	host := r.Host
+	if strings.ContainsAny(host, ":[]") {
+		host = strconv.Quote(host)
+	}
+	return "for=" + from + ";host=" + host + ";proto=" + proto
+}
+
+// answered looks at a service's answer as it passes.
+func (g *Gate) answered(resp *http.Response) error {
+	p := resp.Request.Context().Value(passingKey{}).(*passing)
+	f := p.full
+	g.Log.Amend(f, func(f *traffic.Full) {
+		f.Status, f.Header = resp.StatusCode, resp.Header
+		if resp.StatusCode == http.StatusSwitchingProtocols {
+			f.Upgrade = strings.ToLower(resp.Header.Get("Upgrade"))
+		}
+	})
+	if resp.StatusCode == http.StatusSwitchingProtocols {
+		if c, ok := resp.Body.(io.ReadWriteCloser); ok {
+			resp.Body = &upgraded{ReadWriteCloser: c, p: p}
+		}
+		return nil
+	}
+	resp.Body = &answering{counted: counted{ReadCloser: resp.Body}, p: p}
+	return nil
+}
+
+// answering is the body of an answer, of which a part is kept.
+type answering struct {
+	counted
+	p *passing
+}
+
+func (a *answering) Close() error {
+	err := a.ReadCloser.Close()
+	size, body := a.taken()
+	a.p.log.Amend(a.p.full, func(f *traffic.Full) { f.Received, f.Response = size, body })
+	return err
+}
+
+// counted is a body that is counted, and of which the beginning is kept. It is read by one
+// goroutine, and may be looked at by another.
+type counted struct {
+	io.ReadCloser
+	mu   sync.Mutex
+	n    int64
+	kept []byte
+}
+
+func (c *counted) Read(b []byte) (int, error) {
+	n, err := c.ReadCloser.Read(b)
+	c.mu.Lock()
+	c.n += int64(n)
+	if room := traffic.BodyLimit - len(c.kept); room > 0 && n > 0 {
+		c.kept = append(c.kept, b[:min(n, room)]...)
+	}
+	c.mu.Unlock()
+	return n, err
+}
+
+func (c *counted) taken() (int64, traffic.Body) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.n, traffic.Body{Data: c.kept, Cut: c.n > int64(len(c.kept))}
+}
+
+// upgraded is a connection that speaks something else now. It is copied with small buffers,
+// since many are idle for long.
+type upgraded struct {
+	io.ReadWriteCloser
+	p              *passing
+	sent, received atomic.Int64
+}
+
+const upgradedBuffer = 4 << 10
+
+func (u *upgraded) WriteTo(w io.Writer) (int64, error) {
+	return u.copy(w, u.ReadWriteCloser, &u.received)
+}
+
+func (u *upgraded) ReadFrom(r io.Reader) (int64, error) { return u.copy(u.ReadWriteCloser, r, &u.sent) }
+
+func (u *upgraded) copy(w io.Writer, r io.Reader, count *atomic.Int64) (total int64, err error) {
+	buf := make([]byte, upgradedBuffer)
+	for {
+		n, err := r.Read(buf)
+		if n > 0 {
+			count.Add(int64(n))
+			total += int64(n)
+			if _, err := w.Write(buf[:n]); err != nil {
+				return total, err
+			}
+			u.p.log.Amend(u.p.full, func(f *traffic.Full) { f.Sent, f.Received = u.sent.Load(), u.received.Load() })
+		}
+		if err == io.EOF {
+			return total, nil
+		}
+		if err != nil {
+			return total, err
+		}
+	}
+}
+
+func (u *upgraded) Close() error {
+	err := u.ReadWriteCloser.Close()
+	u.p.done.Do(func() {
+		took := u.p.since()
+		u.p.log.End(u.p.full, func(f *traffic.Full) {
+			f.TookMS, f.Sent, f.Received = took, u.sent.Load(), u.received.Load()
+		})
+	})
+	return err
+}
+
+// failed says why a service did not answer.
+func (g *Gate) failed(w http.ResponseWriter, r *http.Request, err error) {
+	p := r.Context().Value(passingKey{}).(*passing)
+	var refused *net.OpError
+	switch {
+	case r.Context().Err() != nil:
+		p.end(func(f *traffic.Full) { f.Problem = "who asked did not wait for the answer" })
+	case errors.As(err, &refused) && refused.Op == "dial":
+		g.wait(w, r, p, "nothing listens at "+p.target.URL.Host)
+	default:
+		g.garbled(w, r, p, err)
+	}
+}
+
+func (g *Gate) https(host string) string {
+	if g.HTTPSPort != 443 {
+		host = net.JoinHostPort(host, strconv.Itoa(g.HTTPSPort))
+	}
+	return "https://" + host
+}

@@ -1,0 +1,347 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/route"
+	"neighbour/internal/core/supervise"
+	"neighbour/internal/gate/control"
+	"neighbour/internal/gate/proxy"
+)
+
+// member is a project that the gate leads to.
+type member struct {
+	control.Registration
+	client *api.Client
+	cancel context.CancelFunc
+	// lost is since when its keeper does not answer; zero while it does.
+	lost time.Time
+	// at is the newest that is known of it.
+	at api.Snapshot
+	// targets are where its names lead, by name. They stay when what they point to changes.
+	targets map[string]*atomic.Pointer[proxy.Target]
+	// taken are its names that another project has.
+	taken map[string]string
+}
+
+// register leads to a project as long as its keeper's connection stands.
+func (s *server) register(w http.ResponseWriter, r *http.Request) {
+	var reg control.Registration
+	if err := json.NewDecoder(r.Body).Decode(&reg); err != nil || reg.Dir == "" || reg.Socket == "" {
+		reply(w, nil, fmt.Errorf("a registration needs a folder and a socket"))
+		return
+	}
+	// The member outlives the connection: a keeper may be killed, and its services go on.
+	ctx, cancel := context.WithCancel(context.WithoutCancel(r.Context()))
+	m := &member{Registration: reg, client: api.NewClient(reg.Socket), cancel: cancel, targets: map[string]*atomic.Pointer[proxy.Target]{}}
+	s.mu.Lock()
+	if i := slices.IndexFunc(s.projects, func(o *member) bool { return o.Dir == reg.Dir }); i >= 0 {
+		old := s.projects[i]
+		old.cancel()
+		m.targets, m.at = old.targets, old.at
+		s.projects[i] = m
+	} else {
+		s.projects = append(s.projects, m)
+	}
+	s.mu.Unlock()
+	go s.follow(ctx, m)
+	var before string
+	out := json.NewEncoder(w)
+	for {
+		s.mu.Lock()
+		told := control.Told{Ports: s.ports, Problems: s.problemsOf(m)}
+		changed := s.changed
+		s.mu.Unlock()
+		if text := fmt.Sprint(told); text != before {
+			before = text
+			if out.Encode(told) != nil {
+				break
+			}
+			_ = http.NewResponseController(w).Flush()
+		}
+		select {
+		case <-r.Context().Done():
+			s.mu.Lock()
+			if m.lost.IsZero() {
+				m.lost = time.Now()
+			}
+			s.mu.Unlock()
+			return
+		case <-ctx.Done():
+			return
+		case <-changed:
+		}
+	}
+}
+
+// problemsOf returns what the user of a project should know. The lock is held.
+func (s *server) problemsOf(m *member) []string {
+	out := slices.Clone(s.problems)
+	for name, by := range m.taken {
+		out = append(out, fmt.Sprintf("%s leads to %s, which had it first", name, by))
+	}
+	slices.Sort(out)
+	return out
+}
+
+// leave ends a project.
+func (s *server) leave(dir string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.projects = slices.DeleteFunc(s.projects, func(m *member) bool {
+		if m.Dir != dir {
+			return false
+		}
+		m.cancel()
+		return true
+	})
+	if len(s.projects) == 0 {
+		s.empty = time.Now()
+	}
+	s.lead()
+}
+
+// How often a keeper that is lost is looked for, and how long a project whose keeper is lost
+// and whose services don't answer is led to.
+const (
+	lookForKeeper = 200 * time.Millisecond
+	lostFor       = 10 * time.Second
+)
+
+// follow keeps what is known of a project new, until the context ends or the project does.
+func (s *server) follow(ctx context.Context, m *member) {
+	defer m.client.Close()
+	for ctx.Err() == nil {
+		if err := s.watch(ctx, m); ctx.Err() != nil {
+			return
+		} else if err != nil {
+			s.log.Debug("keeper", "project", m.Dir, "lost", err)
+		}
+		s.mu.Lock()
+		if m.lost.IsZero() {
+			m.lost = time.Now()
+		}
+		lost := time.Since(m.lost)
+		s.mu.Unlock()
+		if lost > lostFor && !m.anyAnswers() {
+			s.leave(m.Dir)
+			return
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(lookForKeeper):
+		}
+	}
+}
+
+// watch follows a keeper until it ends.
+func (s *server) watch(ctx context.Context, m *member) error {
+	events, err := m.client.Progress(ctx)
+	if err != nil {
+		return err
+	}
+	defer events.Close()
+	stop := context.AfterFunc(ctx, func() { events.Close() })
+	defer stop()
+	states := map[string]supervise.State{}
+	first := true
+	for {
+		told, err := events.Next()
+		if err != nil {
+			return err
+		}
+		moved := first
+		first = false
+		for _, st := range told.Services {
+			if states[st.Name] != st.State {
+				states[st.Name] = st.State
+				moved = true
+			}
+		}
+		if !moved {
+			continue
+		}
+		whole, err := m.client.Status(ctx)
+		if err != nil {
+			return err
+		}
+		s.mu.Lock()
+		m.at, m.lost = whole, time.Time{}
+		s.lead()
+		s.mu.Unlock()
+	}
+}
+
+// anyAnswers reports whether anything listens where the project's names lead.
+func (m *member) anyAnswers() bool {
+	for _, p := range m.targets {
+		t := p.Load()
+		if t == nil || t.URL == nil {
+			continue
+		}
+		if conn, err := net.DialTimeout("tcp", t.URL.Host, time.Second); err == nil {
+			conn.Close()
+			return true
+		}
+	}
+	return false
+}
+
+// lead makes the table of names anew. The lock is held.
+func (s *server) lead() {
+	table := &route.Table[*atomic.Pointer[proxy.Target]]{}
+	owner := map[string]string{}
+	for _, m := range s.projects {
+		m.taken = map[string]string{}
+		wanted := map[string]bool{}
+		for _, n := range m.at.Gate {
+			pattern, err := route.Parse(n.Name)
+			if err != nil {
+				continue
+			}
+			if by, taken := owner[n.Name]; taken {
+				m.taken[n.Name] = by
+				continue
+			}
+			owner[n.Name] = m.Name + " in " + m.Dir
+			wanted[n.Name] = true
+			p := m.targets[n.Name]
+			if p == nil {
+				p = &atomic.Pointer[proxy.Target]{}
+				m.targets[n.Name] = p
+			}
+			p.Store(s.target(m, n.Service, n.Target, pattern.Path))
+			_ = table.Add(pattern, p)
+		}
+		for name := range m.targets {
+			if !wanted[name] {
+				delete(m.targets, name)
+			}
+		}
+	}
+	if s.gate != nil {
+		s.gate.Use(table)
+	}
+	close(s.changed)
+	s.changed = make(chan struct{})
+}
+
+// target returns where a name leads now.
+func (s *server) target(m *member, service, address, path string) *proxy.Target {
+	t := &proxy.Target{Project: m.Name, Dir: m.Dir, Service: service, KeepHost: service != "", HTTPSOnly: m.at.HTTPSOnly}
+	if service == "" {
+		t.Strip, t.Ready = path, true
+		text := address
+		for _, st := range m.at.Services {
+			for _, f := range st.Facts {
+				if ref := "${" + st.Name + "." + f.Name + "}"; strings.Contains(text, ref) {
+					text = strings.ReplaceAll(text, ref, f.Value)
+					t.Service, t.Ready = st.Name, answers(st)
+				}
+			}
+		}
+		if u, err := url.Parse(text); err == nil && u.Host != "" {
+			t.URL = u
+		}
+	} else if st := m.status(service); st != nil {
+		t.Ready = answers(*st)
+		for _, f := range st.Facts {
+			if f.Name == "url" {
+				if u, err := url.Parse(f.Value); err == nil {
+					t.URL = u
+				}
+			}
+		}
+	}
+	if t.Service != "" {
+		t.Story = func(ctx context.Context) proxy.Story { return s.story(ctx, m, t.Service) }
+	}
+	return t
+}
+
+// answers reports whether requests are passed on to a service. What is ailing may answer some.
+func answers(st api.Status) bool {
+	return st.State == supervise.Ready && !st.Held || st.State == supervise.Ailing
+}
+
+func (m *member) status(service string) *api.Status {
+	for i := range m.at.Services {
+		if m.at.Services[i].Name == service {
+			return &m.at.Services[i]
+		}
+	}
+	return nil
+}
+
+// latestLines is how many lines of a log are shown by a page that waits.
+const latestLines = 12
+
+// story asks the keeper why a service does not answer.
+func (s *server) story(ctx context.Context, m *member, service string) proxy.Story {
+	now, err := m.client.Status(ctx)
+	if err != nil {
+		return proxy.Story{State: "unknown", Why: "The project's keeper does not answer. Try: neighbour status"}
+	}
+	var story proxy.Story
+	states := map[string]api.Status{}
+	for _, st := range now.Services {
+		states[st.Name] = st
+	}
+	st, ok := states[service]
+	if !ok {
+		return proxy.Story{State: "unknown", Why: "The project has no such service any more."}
+	}
+	story.State = string(st.Shown())
+	story.Why = st.Sentence(time.Now()) + "."
+	for _, r := range st.Remarks {
+		story.Why += "\n" + r
+	}
+	if st.State == supervise.Stopped || st.State == supervise.Failed || st.State == supervise.Finished {
+		story.Why += "\nStart it with: neighbour start " + service
+	}
+	for _, need := range st.Needs {
+		if n := states[need]; !answers(n) && n.State != supervise.Finished {
+			story.Waits = append(story.Waits, need+": "+n.Sentence(time.Now()))
+		}
+	}
+	lines := st.Lines[max(0, len(st.Lines)-latestLines):]
+	for _, l := range lines {
+		story.Lines = append(story.Lines, l.Text)
+	}
+	return story
+}
+
+// state tells what the gate does.
+func (s *server) state() control.State {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := control.State{PID: os.Getpid(), Began: s.began, Ports: s.ports, Problems: s.problems, Projects: []control.Project{}}
+	for _, m := range s.projects {
+		p := control.Project{Dir: m.Dir, Name: m.Name, Names: []control.Name{}, Lost: !m.lost.IsZero()}
+		for _, n := range m.at.Gate {
+			name := control.Name{GateName: n, Taken: m.taken[n.Name]}
+			if target := m.targets[n.Name]; target != nil {
+				if t := target.Load(); t != nil && t.URL != nil {
+					name.To = t.URL.String()
+				}
+			}
+			if st := m.status(n.Service); st != nil {
+				name.State = string(st.Shown())
+			}
+			p.Names = append(p.Names, name)
+		}
+		out.Projects = append(out.Projects, p)
+	}
+	return out
+}
