@@ -65,6 +65,7 @@ func NewServer(k *keep.Keeper, end context.CancelFunc, log *slog.Logger) *Server
 	handle(s, usageEndpoint, s.usage)
 	s.handleErrands()
 	s.handleData()
+	s.handleGate()
 	handle(s, remedyEndpoint, s.remedy)
 	handle(s, changesEndpoint, s.changes)
 	handle(s, applyEndpoint, s.apply)

@@ -78,6 +78,8 @@ type Name struct {
 // Traffic is what passed.
 type Traffic struct {
 	Exchanges []traffic.Exchange `json:"exchanges"`
+	// Says what is the matter with those of the last minute.
+	Says string `json:"says"`
 }
 
 // Client talks to the gate.

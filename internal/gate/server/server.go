@@ -255,7 +255,7 @@ func (s *server) list(q url.Values) (control.Traffic, error) {
 	if n < 1 || n > 5000 {
 		n = 500
 	}
-	return control.Traffic{Exchanges: s.passed.List(q.Get("dir"), f, before, n)}, nil
+	return control.Traffic{Exchanges: s.passed.List(q.Get("dir"), f, before, n), Says: s.passed.Says(q.Get("dir"), time.Now())}, nil
 }
 
 // errGone says that an exchange isn't remembered.

@@ -55,7 +55,7 @@ type Exchange struct {
 }
 
 // Failed reports whether the service answered with an error of its own, or not at all.
-func (e *Exchange) Failed() bool { return e.Status >= 500 || e.Status == 0 && !e.Open }
+func (e *Exchange) Failed() bool { return (e.Status >= 500 || e.Status == 0 && !e.Open) && !e.Waiting }
 
 // Body is what is kept of a body.
 type Body struct {
