@@ -10,8 +10,10 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/browser"
+	"neighbour/internal/core/declare"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/gate/trust"
 )
 
 func (a *app) openPage() *cobra.Command {
@@ -60,6 +62,7 @@ func (a *app) openIn(ctx context.Context, p *project.Project, names []string, sh
 	case chosen.State != supervise.Ready && !show:
 		return fmt.Errorf("%s is %s; start it with: neighbour start %s", chosen.Name, chosen.State, chosen.Name)
 	}
+	address = trust.Openable(ctx, address, p.Gate != nil && p.Gate.HTTPSOnly)
 	fmt.Fprintln(a.out, address)
 	if show {
 		return nil
@@ -69,6 +72,11 @@ func (a *app) openIn(ctx context.Context, p *project.Project, names []string, sh
 
 // page returns the address of a service's page, "" if it has none.
 func page(st api.Status) string {
+	for _, f := range st.Facts {
+		if f.Name == declare.PublicURL {
+			return f.Value
+		}
+	}
 	for _, f := range st.Facts {
 		if (f.Name == "url" || strings.HasSuffix(f.Name, "_url")) && strings.HasPrefix(f.Value, "http") && !f.Secret {
 			return f.Value

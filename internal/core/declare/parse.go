@@ -243,7 +243,7 @@ func (c *checker) read(root *node) {
 // errand can be called like a command, too.
 var CommandNames = []string{"__complete", "__completeNoDesc", "adopt", "apply", "ask", "check", "completion", "console", "data", "demo", "draw", "dump", "env", "errands", "gate", "help", "init",
 	"kinds", "load", "logs", "manual", "migrations", "open", "operations", "projects", "reset", "restart", "run", "schema", "shell", "snapshot", "start", "starts", "status",
-	"stop", "token", "usage", "version", "vouch"}
+	"stop", "token", "traffic", "trust", "usage", "version", "vouch"}
 
 const nameRule = "use a-z, 0-9, - and _, beginning with a letter, at most 40 characters"
 

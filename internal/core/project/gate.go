@@ -140,9 +140,22 @@ type GateName struct {
 	URL string `json:"url,omitempty"`
 }
 
+// GateHosts returns the hosts of the project's names, without those of wildcards, sorted.
+func (p *Project) GateHosts() []string {
+	var out []string
+	for _, n := range p.GateNames() {
+		if pattern, err := route.Parse(n.Name); err == nil && !pattern.Below {
+			out = append(out, pattern.Host)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
 // UsesGate reports whether the project is reached through the gate.
 func (p *Project) UsesGate() bool {
-	return os.Getenv(GateVariable) != "off" && (p.Gate == nil || !p.Gate.Off) && len(p.GateNames()) > 0
+	// The program that is executed as the gate is this one, and a test of it is another.
+	return !strings.HasSuffix(p.Self, ".test") && len(p.GateNames()) > 0
 }
 
 // GateNames returns the names by which the project's services are reached, sorted, those that
@@ -239,8 +252,13 @@ func hostLabel(name string) string {
 	return cmp.Or(label, "project")
 }
 
+// speaksHTTP reports whether a service is taken to speak HTTP: by its kind, or, of a program
+// with a port, unless its own check is another than one by HTTP.
 func (p *Project) speaksHTTP(s *declare.Service) bool {
-	return p.Kind(s).Info().HTTP && (s.Listens || s.Port != 0)
+	if !p.Kind(s).Info().HTTP || !s.Listens && s.Port == 0 {
+		return false
+	}
+	return s.Kind != declare.DefaultKind || s.Health == nil || s.Health.HTTP.Value != "" || s.Health.TCP.Value == "" && s.Health.Run.IsZero()
 }
 
 // frontNames are what services that people see are called, the likeliest first.

@@ -13,6 +13,7 @@ import (
 	"neighbour/internal/core/insight"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/display"
+	"neighbour/internal/gate/trust"
 	"neighbour/internal/tui/panel"
 	"neighbour/internal/tui/view"
 )
@@ -135,8 +136,11 @@ func scope(e *view.Env, a *action, i insight.Impact) *panel.Menu {
 // openPage opens a service's page in the browser.
 func openPage(e *view.Env, s api.Status) tea.Cmd {
 	address := pageOf(s)
+	only := e.Overview.HTTPSOnly
 	e.Say("opening "+address, false)
-	return e.Call(view.CallLimit, func(context.Context, *api.Client) error { return browser.Open(address) })
+	return e.Call(view.CallLimit, func(ctx context.Context, _ *api.Client) error {
+		return browser.Open(trust.Openable(ctx, address, only))
+	})
 }
 
 // copy puts a fact on the clipboard; if there are several it asks which.

@@ -9,6 +9,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
+	"neighbour/internal/core/declare"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/display"
 	"neighbour/internal/draw"
@@ -279,10 +280,14 @@ func hasSecret(s api.Status) bool {
 
 // pageOf returns the address of a service's page, "" if it has none.
 func pageOf(s api.Status) string {
+	page := ""
 	for _, f := range s.Facts {
-		if strings.HasPrefix(f.Value, "http") && !f.Secret {
+		if f.Name == declare.PublicURL {
 			return f.Value
 		}
+		if page == "" && strings.HasPrefix(f.Value, "http") && !f.Secret {
+			page = f.Value
+		}
 	}
-	return ""
+	return page
 }

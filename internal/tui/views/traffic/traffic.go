@@ -17,6 +17,7 @@ import (
 	"neighbour/internal/browser"
 	"neighbour/internal/gate/control"
 	"neighbour/internal/gate/traffic"
+	"neighbour/internal/gate/trust"
 	"neighbour/internal/tui/panel"
 	"neighbour/internal/tui/ui"
 	"neighbour/internal/tui/view"
@@ -38,8 +39,9 @@ func commands(e *view.Env) []view.Command {
 
 // openPage opens an address in the browser, or says it where there is none.
 func openPage(e *view.Env, address string) tea.Cmd {
+	only := e.Overview.HTTPSOnly
 	return func() tea.Msg {
-		err := browser.Open(address)
+		err := browser.Open(trust.Openable(e.Context(), address, only))
 		return view.Later(func() tea.Cmd {
 			if err != nil {
 				e.Say(address+": "+err.Error(), true)

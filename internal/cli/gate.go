@@ -1,0 +1,238 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/core/hosts"
+	"neighbour/internal/core/port"
+	"neighbour/internal/core/proc"
+	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
+	"neighbour/internal/gate/control"
+	"neighbour/internal/signs"
+)
+
+func (a *app) gate() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use: "gate", Short: "Where the names of your running projects lead", Args: takes(cobra.NoArgs),
+		Long: `Gate lists the names by which your running projects are reached, and where each
+leads. The gate is one process for all of them. It starts with the first project
+that has a service which speaks HTTP, and ends with the last.`,
+		Example: "  neighbour gate\n  neighbour gate hosts --write\n  neighbour gate low-ports",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c := control.NewClient()
+			defer c.Close()
+			state, err := c.State(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				out := json.NewEncoder(a.out)
+				out.SetIndent("", "  ")
+				return out.Encode(state)
+			}
+			return a.printGate(state)
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
+	cmd.AddCommand(a.gateHosts(), a.lowPorts())
+	return cmd
+}
+
+func (a *app) printGate(state control.State) error {
+	fmt.Fprintf(a.out, "ports %d (https) and %d (http), pid %d\n", state.Ports.HTTPS, state.Ports.HTTP, state.PID)
+	for _, p := range state.Problems {
+		fmt.Fprintln(a.out, "▲ "+p)
+	}
+	for _, p := range state.Projects {
+		lost := ""
+		if p.Lost {
+			lost = ", whose keeper does not answer"
+		}
+		fmt.Fprintf(a.out, "\n%s in %s%s\n", p.Name, p.Dir, lost)
+		rows := [][]string{{"", "name", "leads to", "", ""}}
+		for _, n := range p.Names {
+			address := n.URL
+			if address == "" {
+				address = n.Name
+			}
+			to, why := n.Service, n.Because
+			if to == "" {
+				to = n.Target
+			}
+			sign := "●"
+			if n.State != "" {
+				sign = signs.State(supervise.State(n.State))
+			}
+			if n.Taken != "" {
+				sign, why = "▲", "it leads to "+n.Taken+", which had it first"
+			}
+			rows = append(rows, []string{sign, address, to, n.To, why})
+		}
+		if err := printTable(a.out, rows); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (a *app) gateHosts() *cobra.Command {
+	var write, remove, yes bool
+	cmd := &cobra.Command{
+		Use: "hosts", Short: "Have this machine's resolver know the project's names", Args: takes(cobra.NoArgs),
+		Long: `Hosts shows which names of the project this machine does not lead to itself.
+Browsers know names that end in .localhost; other programs ask the system. With
+--write, lines for those names are added to ` + hosts.File + ` between marks that name the
+project, after they were shown; --remove takes them out again.`,
+		Example: "  neighbour gate hosts\n  neighbour gate hosts --write\n  neighbour gate hosts --remove",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if write && remove {
+				return usageError{errors.New("--write and --remove are two wishes; choose one")}
+			}
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			return a.changeHosts(cmd.Context(), p, write, remove, yes)
+		},
+	}
+	cmd.Flags().BoolVar(&write, "write", false, "add what is missing")
+	cmd.Flags().BoolVar(&remove, "remove", false, "take the project's lines out")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do it without asking")
+	return cmd
+}
+
+func (a *app) changeHosts(ctx context.Context, p *project.Project, write, remove, yes bool) error {
+	b, err := os.ReadFile(hosts.File)
+	if err != nil {
+		return err
+	}
+	there := hosts.Names(string(b), p.Name)
+	missing := hosts.Unresolved(ctx, p.GateHosts())
+	var names []string
+	switch {
+	case remove && len(there) == 0:
+		fmt.Fprintf(a.out, "%s has no lines of %s\n", hosts.File, p.Name)
+		return nil
+	case remove:
+		fmt.Fprintf(a.out, "out of %s:\n\n", hosts.File)
+		for _, l := range hosts.Lines(p.Name, there) {
+			fmt.Fprintln(a.out, "  "+l)
+		}
+	case len(missing) == 0:
+		fmt.Fprintln(a.out, "this machine leads all names of the project to itself")
+		return nil
+	default:
+		names = append(append(names, there...), missing...)
+		fmt.Fprintf(a.out, "this machine does not know %s; lines for %s:\n\n", strings.Join(missing, ", "), hosts.File)
+		for _, l := range hosts.Lines(p.Name, names) {
+			fmt.Fprintln(a.out, "  "+l)
+		}
+		if !write {
+			fmt.Fprintln(a.out, "\nadd them with: neighbour gate hosts --write")
+			return nil
+		}
+	}
+	a.out.Flush()
+	if !yes {
+		if ok, err := a.confirm("\nChange " + hosts.File + "?"); err != nil || !ok {
+			return err
+		}
+	}
+	if _, err := hosts.Write(hosts.File, p.Name, names); err == nil {
+		fmt.Fprintln(a.out, "done")
+		return nil
+	} else if !errors.Is(err, os.ErrPermission) {
+		return err
+	}
+	action := "--write"
+	if remove {
+		action = "--remove"
+	}
+	// The administrator does the same, as this user's project has it.
+	return a.runAside(ctx, []string{"sudo", p.Self, "-C", p.Dir, "gate", "hosts", action, "--yes"})
+}
+
+// The setting that lets every user have the ports from 80 on, for good.
+const (
+	lowPortsFile = "/etc/sysctl.d/50-neighbour.conf"
+	lowPortsLine = "net.ipv4.ip_unprivileged_port_start=80"
+)
+
+func (a *app) lowPorts() *cobra.Command {
+	var yes bool
+	cmd := &cobra.Command{
+		Use: "low-ports", Short: "Allow the gate the ports 443 and 80, for good", Args: takes(cobra.NoArgs),
+		Long: `Low-ports lets the users of this machine listen on the ports from 80 on, so that the
+gate's addresses need no port. It says what it does and asks first.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx := cmd.Context()
+			if port.Forbidden(443) != nil || port.Forbidden(80) != nil {
+				steps := [][]string{{"sh", "-c", "echo " + lowPortsLine + " >" + lowPortsFile}, {"sysctl", "-p", lowPortsFile}}
+				for i := range steps {
+					if os.Getuid() != 0 {
+						steps[i] = append([]string{"sudo"}, steps[i]...)
+					}
+					fmt.Fprintln(a.out, "  "+strings.Join(steps[i], " "))
+				}
+				a.out.Flush()
+				if !yes {
+					if ok, err := a.confirm("\nDo this? Every user of this machine may listen on ports from 80 on then."); err != nil || !ok {
+						return err
+					}
+				}
+				for _, step := range steps {
+					if err := a.runAside(ctx, step); err != nil {
+						return err
+					}
+				}
+			}
+			return a.chooseGatePorts(ctx)
+		},
+	}
+	cmd.Flags().BoolVar(&yes, "yes", false, "do it without asking")
+	return cmd
+}
+
+// chooseGatePorts has the gate choose its ports anew.
+func (a *app) chooseGatePorts(ctx context.Context) error {
+	c := control.NewClient()
+	defer c.Close()
+	state, err := c.State(ctx)
+	if errors.Is(err, control.ErrNoGate) {
+		ports, err := project.ChooseGatePorts()
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "the gate will have the ports %d and %d\n", ports.HTTPS, ports.HTTP)
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if state.Ports.Low() {
+		fmt.Fprintln(a.out, "the gate has the ports 443 and 80")
+		return nil
+	}
+	ports, err := project.ChooseGatePorts()
+	if err != nil {
+		return err
+	}
+	// Its keepers start it again.
+	id, err := proc.Identify(state.PID)
+	if err != nil {
+		return err
+	}
+	proc.Signal([]proc.ID{id}, "TERM")
+	fmt.Fprintf(a.out, "the gate has the ports %s and %s now; services learn their new addresses when they are started again: neighbour restart\n", strconv.Itoa(ports.HTTPS), strconv.Itoa(ports.HTTP))
+	return nil
+}

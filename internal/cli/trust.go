@@ -1,0 +1,152 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/core/authority"
+	"neighbour/internal/core/project"
+	"neighbour/internal/core/words"
+	"neighbour/internal/gate/trust"
+)
+
+var trustKinds = []string{"system", "browsers", "java"}
+
+func (a *app) trust() *cobra.Command {
+	var remove, yes bool
+	var only []string
+	cmd := &cobra.Command{
+		Use: "trust", Short: "Have this machine's programs trust the gate's certificates",
+		Long: `Trust lists where programs of this machine look up which certificate authorities
+they trust, says whether yours is there, and adds it to those that you confirm.
+It is an authority of yours alone, made on this machine; it can vouch only for
+names of local use, such as those that end in .localhost or .test, and for loopback
+addresses. Programs of a project need none of this: they trust it by variables.`,
+		Example: "  neighbour trust\n  neighbour trust --only browsers --yes\n  neighbour trust --remove",
+		Args:    takes(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			for _, kind := range only {
+				if !slices.Contains(trustKinds, kind) {
+					return usageError{fmt.Errorf("--only %s: write %s", kind, words.Or(trustKinds))}
+				}
+			}
+			return a.changeTrust(cmd.Context(), only, remove, yes)
+		},
+	}
+	cmd.Flags().BoolVar(&remove, "remove", false, "take it away again, everywhere")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do it without asking")
+	cmd.Flags().StringSliceVar(&only, "only", nil, "only these `lists`: system, browsers, java")
+	return cmd
+}
+
+// ownAuthority opens this user's authority.
+func ownAuthority() (*authority.Authority, trust.Authority, error) {
+	dir := project.AuthorityDir()
+	if dir == "" {
+		return nil, trust.Authority{}, errors.New("there is no home to keep a certificate authority in; set HOME or XDG_STATE_HOME")
+	}
+	own, err := authority.Open(dir)
+	if err != nil {
+		return nil, trust.Authority{}, err
+	}
+	c := own.Certificate()
+	return own, trust.Authority{Certificate: c, File: own.Path(), Name: c.Subject.CommonName}, nil
+}
+
+func (a *app) changeTrust(ctx context.Context, only []string, remove, yes bool) error {
+	own, au, err := ownAuthority()
+	if err != nil {
+		return err
+	}
+	if err := own.WriteFiles(); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "%s, until %s\n%s\n\n", au.Name, au.Certificate.NotAfter.Format("2 January 2006"), au.File)
+	stores := slices.DeleteFunc(trust.Here().Stores(ctx, au), func(s trust.Store) bool { return len(only) > 0 && !slices.Contains(only, s.Kind) })
+	rows := [][]string{{"", "who", "list", ""}}
+	for _, s := range stores {
+		sign, says := "○", "does not trust it"
+		switch {
+		case s.Trusted:
+			sign, says = "●", "trusts it"
+		case s.Problem != "":
+			sign, says = "▲", s.Problem
+		}
+		rows = append(rows, []string{sign, s.About, s.Place, says})
+	}
+	if err := printTable(a.out, rows); err != nil {
+		return err
+	}
+	for _, s := range stores {
+		if s.Problem != "" {
+			fmt.Fprintf(a.out, "   %s: %s\n", s.Place, s.Remedy)
+		}
+	}
+	failed := false
+	done := 0
+	for _, s := range stores {
+		steps, does := s.Add, "Add it to "+s.Place+"?"
+		if remove {
+			steps, does = s.Remove, "Take it away from "+s.Place+"?"
+		}
+		if s.Problem != "" || s.Trusted != remove || len(steps) == 0 {
+			continue
+		}
+		fmt.Fprintln(a.out)
+		for _, step := range steps {
+			text := step.String()
+			if step.Root && os.Getuid() != 0 {
+				text = "as the administrator: " + text
+			}
+			fmt.Fprintln(a.out, "  "+text)
+		}
+		a.out.Flush()
+		if !yes {
+			ok, err := a.confirm(does)
+			var silent silentError
+			if errors.As(err, &silent) {
+				continue
+			}
+			if err != nil {
+				return err
+			}
+			if !ok {
+				continue
+			}
+		}
+		if err := trust.Do(ctx, au, steps, a.runAside); err != nil {
+			fmt.Fprintln(a.err, "neighbour:", err)
+			failed = true
+			continue
+		}
+		done++
+	}
+	if done > 0 {
+		fmt.Fprintf(a.out, "\n%s changed; programs that run see it when they are started again\n", words.Count(done, "list"))
+	} else if !failed && !remove && !slices.ContainsFunc(stores, func(s trust.Store) bool { return !s.Trusted && s.Problem == "" }) {
+		fmt.Fprintln(a.out, "\nnothing is left to add")
+	}
+	if failed {
+		return silentError{}
+	}
+	return nil
+}
+
+// runAside runs a command that may ask for a password.
+func (a *app) runAside(ctx context.Context, argv []string) error {
+	a.out.Flush()
+	cmd := exec.CommandContext(ctx, argv[0], argv[1:]...)
+	cmd.Stdin = os.Stdin
+	b, err := cmd.CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("%w: %s", err, strings.TrimSpace(string(b)))
+	}
+	return nil
+}

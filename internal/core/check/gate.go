@@ -1,0 +1,74 @@
+package check
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"neighbour/internal/core/hosts"
+	"neighbour/internal/core/port"
+	"neighbour/internal/core/project"
+	"neighbour/internal/core/words"
+)
+
+// gate looks at what the names of a project need of this machine.
+func gate(ctx context.Context, p *project.Project) []Finding {
+	if !p.UsesGate() {
+		return nil
+	}
+	return append(gatePorts(p), gateNames(ctx, p)...)
+}
+
+// gatePorts says why the gate's addresses need a port, and what would change that.
+func gatePorts(p *project.Project) []Finding {
+	ports, err := project.ReadGatePorts()
+	if err != nil {
+		return []Finding{{ID: "gate/ports", Level: Warns, What: "the gate has no ports: " + err.Error(), Why: "the project's names lead nowhere"}}
+	}
+	if ports.Low() {
+		return nil
+	}
+	f := Finding{ID: "gate/ports", Level: Note, What: fmt.Sprintf("the project's addresses have the port %d in them", ports.HTTPS), Why: "in production they have none, and cookies and redirects may depend on that"}
+	again := Action{Do: InTerminal, Label: "allow it for good", Asks: true, Command: p.Self + " gate low-ports", Says: "this is run in the terminal, where it shows each step and asks: neighbour gate low-ports"}
+	if port.Forbidden(443) != nil || port.Forbidden(80) != nil {
+		f.What += ": this user may not listen on 443 and 80"
+		f.Remedy = "allow it for good: neighbour gate low-ports"
+		f.Actions = []Action{again}
+		return []Finding{f}
+	}
+	for _, number := range []int{443, 80} {
+		if port.Free(number) {
+			continue
+		}
+		if h := port.FindHolder(number); h != nil {
+			f.What += fmt.Sprintf(": port %d is held by %s, %s", number, h, p.InWords(p.OwnerOf(h.PID)))
+			f.Remedy = "end it, then have the gate take the usual ports: neighbour gate low-ports"
+			return []Finding{f}
+		}
+	}
+	f.What += ", though 443 and 80 are free now"
+	f.Remedy = "have the gate take them: neighbour gate low-ports"
+	again.Label, again.Says = "take them", "this is run in the terminal: neighbour gate low-ports"
+	f.Actions = []Action{again}
+	return []Finding{f}
+}
+
+// gateNames says which names this machine's resolver doesn't know.
+func gateNames(ctx context.Context, p *project.Project) []Finding {
+	missing := hosts.Unresolved(ctx, p.GateHosts())
+	if len(missing) == 0 {
+		return nil
+	}
+	f := Finding{ID: "gate/names", Level: Note, What: "this machine's resolver does not know " + words.Join(missing), Remedy: "add lines to " + hosts.File + ", which are shown first: neighbour gate hosts --write",
+		Why: "browsers know names that end in .localhost by themselves; other programs, such as Node, Python and Java, ask the system"}
+	for _, name := range missing {
+		if name != "localhost" && !strings.HasSuffix(name, ".localhost") {
+			f.Level, f.Why = Warns, "neither browsers nor programs find it"
+		}
+	}
+	f.Actions = []Action{{Do: InTerminal, Label: "add them", Asks: true, Command: p.Self + " -C " + p.Dir + " gate hosts --write", Says: "this is run in the terminal, where it shows the lines and asks: neighbour gate hosts --write"}}
+	if strings.Contains(p.Dir+p.Self, " ") { // a command is words with blanks between them
+		f.Actions = nil
+	}
+	return []Finding{f}
+}

@@ -1,0 +1,256 @@
+// Package trust finds the lists of certificate authorities that programs of this machine go by,
+// says whether an authority is on them, and puts it there or takes it away. Nothing is done
+// that was not shown before.
+package trust
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/hex"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Store is a list of authorities.
+type Store struct {
+	// Kind is "system", "browsers" or "java".
+	Kind string
+	// About says whose list it is, Place where it is.
+	About, Place string
+	// Trusted reports whether the authority is on it.
+	Trusted bool
+	// Problem says why that is not known, or can't be changed; Remedy what to do about it.
+	Problem, Remedy string
+	// Add and Remove are what puts the authority on it, and takes it away.
+	Add, Remove []Step
+}
+
+// Step is one thing to do: a command, or a file to write or to delete.
+type Step struct {
+	Command []string
+	// Write is the path of the file that gets the certificate, Delete of the one that goes.
+	Write, Delete string
+	// Root says that it needs the rights of the administrator.
+	Root bool
+}
+
+// String says exactly what is done.
+func (s Step) String() string {
+	switch {
+	case s.Write != "":
+		return "write the certificate to " + s.Write
+	case s.Delete != "":
+		return "delete " + s.Delete
+	}
+	return strings.Join(s.Command, " ")
+}
+
+// Machine is where stores are looked for. The zero value finds none.
+type Machine struct {
+	// Root is the root of the file system, Home the user's folder.
+	Root, Home string
+	// Path finds a program.
+	Path func(name string) (string, error)
+}
+
+// Here is this machine, for this user.
+func Here() Machine {
+	home, _ := os.UserHomeDir()
+	return Machine{Root: "/", Home: home, Path: exec.LookPath}
+}
+
+// Authority is the authority that is trusted or not.
+type Authority struct {
+	Certificate *x509.Certificate
+	// File is where its certificate is.
+	File string
+	// Name is what it is called in lists.
+	Name string
+}
+
+// fileName is the name of its certificate among those of others. Each has its own.
+func (a Authority) fileName() string { return a.alias() + ".crt" }
+
+func (a Authority) alias() string {
+	sum := sha256.Sum256(a.Certificate.Raw)
+	return "neighbour-" + hex.EncodeToString(sum[:6])
+}
+
+// The layouts of systems: where an authority is put, and what makes the lists anew.
+var systems = []struct {
+	about, folder, bundle string
+	command               []string
+}{
+	{"Debian and those made from it", "usr/local/share/ca-certificates", "etc/ssl/certs/ca-certificates.crt", []string{"update-ca-certificates"}},
+	{"Fedora and those made from it", "etc/pki/ca-trust/source/anchors", "etc/pki/ca-trust/extracted/pem/tls-ca-bundle.pem", []string{"update-ca-trust", "extract"}},
+	{"Arch and those made from it", "etc/ca-certificates/trust-source/anchors", "etc/ssl/certs/ca-certificates.crt", []string{"trust", "extract-compat"}},
+}
+
+// Stores finds the lists of a machine.
+func (m Machine) Stores(ctx context.Context, a Authority) []Store {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	out := m.system(a)
+	out = append(out, m.browsers(ctx, a)...)
+	return append(out, m.java(ctx, a)...)
+}
+
+func (m Machine) system(a Authority) []Store {
+	if runtime.GOOS == "darwin" {
+		const chain = "/Library/Keychains/System.keychain"
+		return []Store{{Kind: "system", About: "macOS, and most browsers", Place: chain, Trusted: exec.Command("security", "verify-cert", "-c", a.File).Run() == nil,
+			Add:    []Step{{Command: []string{"security", "add-trusted-cert", "-d", "-r", "trustRoot", "-k", chain, a.File}, Root: true}},
+			Remove: []Step{{Command: []string{"security", "remove-trusted-cert", "-d", a.File}, Root: true}}}}
+	}
+	for _, s := range systems {
+		folder := filepath.Join(m.Root, s.folder)
+		command, err := m.Path(s.command[0])
+		if info, there := os.Stat(folder); there != nil || !info.IsDir() || err != nil {
+			continue
+		}
+		file := filepath.Join(folder, a.fileName())
+		again := append([]string{command}, s.command[1:]...)
+		remove := []Step{{Delete: file, Root: true}, {Command: again, Root: true}}
+		if s.command[0] == "update-ca-certificates" {
+			remove[1].Command = append(again, "--fresh")
+		}
+		return []Store{{Kind: "system", About: "curl, Python, Go, Ruby, PHP", Place: filepath.Join(m.Root, s.bundle), Trusted: inBundle(filepath.Join(m.Root, s.bundle), a.Certificate),
+			Add: []Step{{Write: file, Root: true}, {Command: again, Root: true}}, Remove: remove}}
+	}
+	return []Store{{Kind: "system", About: "curl, Python, Go, Ruby, PHP", Place: m.Root, Problem: "this system keeps its authorities in a way that is not known here", Remedy: "add " + a.File + " as its handbook says"}}
+}
+
+// inBundle reports whether a file of certificates has one.
+func inBundle(path string, c *x509.Certificate) bool {
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return false
+	}
+	for block, rest := pem.Decode(b); block != nil; block, rest = pem.Decode(rest) {
+		if bytes.Equal(block.Bytes, c.Raw) {
+			return true
+		}
+	}
+	return false
+}
+
+// browsers finds the databases of NSS, which Chromium and Firefox go by.
+func (m Machine) browsers(ctx context.Context, a Authority) []Store {
+	places := map[string]string{}
+	for pattern, about := range map[string]string{
+		".pki/nssdb":                                     "Chromium and those made from it",
+		"snap/chromium/current/.pki/nssdb":               "Chromium, as a snap",
+		".mozilla/firefox/*":                             "Firefox",
+		"snap/firefox/common/.mozilla/firefox/*":         "Firefox, as a snap",
+		"Library/Application Support/Firefox/Profiles/*": "Firefox",
+	} {
+		found, _ := filepath.Glob(filepath.Join(m.Home, pattern))
+		for _, dir := range found {
+			if _, err := os.Stat(filepath.Join(dir, "cert9.db")); err == nil {
+				places[dir] = about
+			}
+		}
+	}
+	nssdb := filepath.Join(m.Home, ".pki/nssdb")
+	if _, known := places[nssdb]; !known && m.anyProgram("chromium", "chromium-browser", "google-chrome", "brave-browser", "microsoft-edge") {
+		places[nssdb] = "Chromium and those made from it"
+	}
+	certutil, missing := m.Path("certutil")
+	var out []Store
+	for _, dir := range sortedKeys(places) {
+		s := Store{Kind: "browsers", About: places[dir], Place: dir}
+		switch _, err := os.Stat(filepath.Join(dir, "cert9.db")); {
+		case missing != nil:
+			s.Problem, s.Remedy = "certutil is not installed, which reads and changes it", "on Debian: sudo apt-get install libnss3-tools"
+		case errors.Is(err, fs.ErrNotExist):
+			s.Add = []Step{{Command: []string{"mkdir", "-p", dir}}, {Command: []string{certutil, "-d", "sql:" + dir, "-N", "--empty-password"}}}
+		default:
+			listed, err := exec.CommandContext(ctx, certutil, "-d", "sql:"+dir, "-L", "-n", a.Name, "-a").Output()
+			if block, _ := pem.Decode(listed); err == nil && block != nil {
+				s.Trusted = bytes.Equal(block.Bytes, a.Certificate.Raw)
+			}
+		}
+		if s.Problem == "" {
+			s.Add = append(s.Add, Step{Command: []string{certutil, "-d", "sql:" + dir, "-A", "-t", "C,,", "-n", a.Name, "-i", a.File}})
+			s.Remove = []Step{{Command: []string{certutil, "-d", "sql:" + dir, "-D", "-n", a.Name}}}
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+func (m Machine) anyProgram(names ...string) bool {
+	return slices.ContainsFunc(names, func(n string) bool { _, err := m.Path(n); return err == nil })
+}
+
+// java finds the lists of the Java runtimes.
+func (m Machine) java(ctx context.Context, a Authority) []Store {
+	places := map[string]bool{}
+	for _, pattern := range []string{"usr/lib/jvm/*/lib/security/cacerts", "usr/lib/jvm/*/jre/lib/security/cacerts", "Library/Java/JavaVirtualMachines/*/Contents/Home/lib/security/cacerts"} {
+		found, _ := filepath.Glob(filepath.Join(m.Root, pattern))
+		for _, path := range found {
+			if real, err := filepath.EvalSymlinks(path); err == nil {
+				places[real] = true
+			}
+		}
+	}
+	if len(places) == 0 {
+		return nil
+	}
+	keytool, missing := m.Path("keytool")
+	var out []Store
+	for _, path := range sortedKeys(places) {
+		s := Store{Kind: "java", About: "Java", Place: path}
+		if missing != nil {
+			s.Problem, s.Remedy = "keytool is not in PATH, which reads and changes it", "it comes with the Java runtime"
+			out = append(out, s)
+			continue
+		}
+		with := []string{"-keystore", path, "-storepass", "changeit", "-noprompt", "-alias", a.alias()}
+		s.Trusted = exec.CommandContext(ctx, keytool, append([]string{"-list"}, with...)...).Run() == nil
+		s.Add = []Step{{Command: append([]string{keytool, "-importcert", "-file", a.File}, with...), Root: true}}
+		s.Remove = []Step{{Command: append([]string{keytool, "-delete"}, with...), Root: true}}
+		out = append(out, s)
+	}
+	return out
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	var out []string
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Do carries steps out, with sudo where they need rights that this user doesn't have.
+func Do(ctx context.Context, a Authority, steps []Step, run func(context.Context, []string) error) error {
+	for _, s := range steps {
+		command := s.Command
+		switch {
+		case s.Write != "":
+			command = []string{"install", "-m", "644", a.File, s.Write}
+		case s.Delete != "":
+			command = []string{"rm", "-f", s.Delete}
+		}
+		if s.Root && os.Getuid() != 0 {
+			command = append([]string{"sudo"}, command...)
+		}
+		if err := run(ctx, command); err != nil {
+			return fmt.Errorf("%s: %w", strings.Join(command, " "), err)
+		}
+	}
+	return nil
+}
