@@ -84,6 +84,21 @@ func refuse(w http.ResponseWriter, code int, text string) {
 	http.Error(w, text, code)
 }
 
+// tell tells the page that waits how it is.
+func (g *Gate) tell(w http.ResponseWriter, r *http.Request, t *Target) {
+	if t.Ready {
+		answer(w, http.StatusOK, map[string]any{"ready": true})
+		return
+	}
+	story := Story{}
+	if t.Story != nil {
+		ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
+		story = t.Story(ctx)
+		cancel()
+	}
+	answer(w, http.StatusOK, map[string]any{"ready": false, "title": t.Service + " is " + story.State, "why": story.Why, "lines": strings.Join(story.Lines, "\n")})
+}
+
 // wantsPage reports whether a request is of a person in a browser.
 func wantsPage(r *http.Request) bool {
 	return strings.Contains(r.Header.Get("Accept"), "text/html")

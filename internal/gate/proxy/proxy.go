@@ -150,7 +150,9 @@ func (p *passing) end(change func(*traffic.Full)) {
 			if p.connected > 0 {
 				f.ConnectedMS, f.SentMS, f.AnsweredMS = p.connected, p.written, p.answered
 			}
-			f.Sent, f.Request = p.sent.taken()
+			if f.Upgrade == "" { // of what it became, upgraded counts
+				f.Sent, f.Request = p.sent.taken()
+			}
 			if change != nil {
 				change(f)
 			}
@@ -181,7 +183,7 @@ func (g *Gate) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if r.Header.Get(waitingHeader) != "" { // the page that waits asks whether it may go on
-		answer(w, http.StatusOK, map[string]any{"ready": t.Ready})
+		g.tell(w, r, t)
 		return
 	}
 	p := &passing{target: t, log: g.Log, began: time.Now()}
@@ -408,12 +410,7 @@ func (u *upgraded) copy(w io.Writer, r io.Reader, count *atomic.Int64) (total in
 
 func (u *upgraded) Close() error {
 	err := u.ReadWriteCloser.Close()
-	u.p.done.Do(func() {
-		took := u.p.since()
-		u.p.log.End(u.p.full, func(f *traffic.Full) {
-			f.TookMS, f.Sent, f.Received = took, u.sent.Load(), u.received.Load()
-		})
-	})
+	u.p.end(nil)
 	return err
 }
 
