@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"strings"
 	"time"
+	"unicode/utf8"
 )
 
 // The parts of an HTTP archive, format 1.2.
@@ -121,7 +122,7 @@ func WriteHAR(w io.Writer, all []*Full) error {
 }
 
 func harText(data []byte) (text, encoding string) {
-	if isText(data) {
+	if utf8.Valid(data) {
 		return string(data), ""
 	}
 	return base64.StdEncoding.EncodeToString(data), "base64"

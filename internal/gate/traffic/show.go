@@ -142,8 +142,13 @@ func message(h http.Header, b Body, size int64) Message {
 
 // isText reports whether bytes are text, of which the last character may be cut.
 func isText(b []byte) bool {
-	for i := 0; i < utf8.UTFMax && len(b) > 0 && !utf8.Valid(b); i++ {
-		b = b[:len(b)-1]
+	for i := 1; i < utf8.UTFMax && i <= len(b); i++ {
+		if end := b[len(b)-i:]; utf8.RuneStart(end[0]) {
+			if !utf8.FullRune(end) {
+				b = b[:len(b)-i]
+			}
+			break
+		}
 	}
 	return utf8.Valid(b) && !bytes.ContainsRune(b, 0)
 }
@@ -175,7 +180,7 @@ func (f *Full) Curl() string {
 	}
 	switch {
 	case len(f.Request.Data) > 0 && !f.Request.Cut && isText(f.Request.Data):
-		b.WriteString(" \\\n  --data-binary " + quote(string(f.Request.Data)))
+		b.WriteString(" \\\n  --data-raw " + quote(string(f.Request.Data)))
 	case f.Sent > 0:
 		b.WriteString(" \\\n  --data-binary @BODY")
 	}
