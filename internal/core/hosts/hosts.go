@@ -135,7 +135,12 @@ func Unresolved(ctx context.Context, names []string) []string {
 	var out []string
 	var all sync.WaitGroup
 	limit := make(chan struct{}, 8)
+	file, _ := os.ReadFile(File) // which the resolver may remember as it was
+	known := loopback(string(file))
 	for _, name := range names {
+		if known[name] {
+			continue
+		}
 		all.Go(func() {
 			limit <- struct{}{}
 			defer func() { <-limit }()
@@ -153,5 +158,23 @@ func Unresolved(ctx context.Context, names []string) []string {
 	}
 	all.Wait()
 	slices.Sort(out)
+	return out
+}
+
+// loopback returns the names that a hosts file leads to the loopback interface.
+func loopback(file string) map[string]bool {
+	out := map[string]bool{}
+	for line := range strings.Lines(file) {
+		line, _, _ = strings.Cut(line, "#")
+		words := strings.Fields(line)
+		if len(words) < 2 {
+			continue
+		}
+		if a, err := netip.ParseAddr(words[0]); err == nil && a.IsLoopback() {
+			for _, name := range words[1:] {
+				out[strings.ToLower(name)] = true
+			}
+		}
+	}
 	return out
 }

@@ -4,16 +4,20 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
 	"net/url"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
 
 	"neighbour/internal/api"
+	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/project"
 	"neighbour/internal/core/route"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/gate/control"
@@ -109,6 +113,7 @@ func (s *server) leave(dir string) {
 	if len(s.projects) == 0 {
 		s.empty = time.Now()
 	}
+	maps.DeleteFunc(s.owners, func(_, has string) bool { return has == dir })
 	s.lead()
 }
 
@@ -202,6 +207,13 @@ func (m *member) anyAnswers() bool {
 func (s *server) lead() {
 	table := &route.Table[*atomic.Pointer[proxy.Target]]{}
 	owner := map[string]string{}
+	wants := map[string][]*member{} // by name
+	for _, m := range s.projects {
+		for _, n := range m.at.Gate {
+			wants[n.Name] = append(wants[n.Name], m)
+		}
+	}
+	s.keepOwners(wants)
 	for _, m := range s.projects {
 		m.taken = map[string]string{}
 		wanted := map[string]bool{}
@@ -210,11 +222,18 @@ func (s *server) lead() {
 			if err != nil {
 				continue
 			}
-			if by, taken := owner[n.Name]; taken {
-				m.taken[n.Name] = by
+			if has := s.owners[n.Name]; has != m.Dir {
+				for _, other := range wants[n.Name] {
+					if other.Dir == has {
+						m.taken[n.Name] = other.Name + " in " + has
+					}
+				}
 				continue
 			}
-			owner[n.Name] = m.Name + " in " + m.Dir
+			if _, twice := owner[n.Name]; twice {
+				continue
+			}
+			owner[n.Name] = m.Dir
 			wanted[n.Name] = true
 			p := m.targets[n.Name]
 			if p == nil {
@@ -236,6 +255,41 @@ func (s *server) lead() {
 	close(s.changed)
 	s.changed = make(chan struct{})
 }
+
+// keepOwners decides which project has each name: the one that had it first, also before this
+// gate began, as long as it wants it. The lock is held.
+func (s *server) keepOwners(wants map[string][]*member) {
+	changed := false
+	for name, all := range wants {
+		has := s.owners[name]
+		if !slices.ContainsFunc(all, func(m *member) bool { return m.Dir == has }) {
+			s.owners[name], changed = all[0].Dir, true
+			s.were[name] = has
+		}
+	}
+	// One that has come back before another had it for long has it again.
+	for name, all := range wants {
+		if was := s.were[name]; was != "" && was != s.owners[name] && time.Since(s.began) < settling && slices.ContainsFunc(all, func(m *member) bool { return m.Dir == was }) {
+			s.owners[name], changed = was, true
+		}
+	}
+	for name := range s.owners {
+		if len(wants[name]) == 0 && time.Since(s.began) > settling {
+			delete(s.owners, name)
+			changed = true
+		}
+	}
+	if changed {
+		if b, err := json.Marshal(s.owners); err == nil {
+			_ = atomicfile.Write(ownersFile(), b, 0o600)
+		}
+	}
+}
+
+// settling is how long after its begin the gate waits for projects that the one before it had.
+const settling = 10 * time.Second
+
+func ownersFile() string { return filepath.Join(project.GateDir(), "names.json") }
 
 // target returns where a name leads now.
 func (s *server) target(m *member, service, address, path string) *proxy.Target {

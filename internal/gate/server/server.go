@@ -20,6 +20,7 @@ import (
 	"syscall"
 	"time"
 
+	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/authority"
 	"neighbour/internal/core/project"
 	"neighbour/internal/gate/control"
@@ -51,6 +52,9 @@ type server struct {
 	problems []string
 	empty    time.Time // since when there is none
 	changed  chan struct{}
+	// owners are the folders of the projects that have the names; were those of before this
+	// gate, whose projects may come back.
+	owners, were map[string]string
 }
 
 // errRuns says that there is a gate already.
@@ -69,7 +73,8 @@ func Run(ctx context.Context, log *slog.Logger) error {
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		return errRuns
 	}
-	s := &server{log: log, passed: &traffic.Log{}, began: time.Now(), empty: time.Now(), changed: make(chan struct{})}
+	s := &server{log: log, passed: &traffic.Log{}, began: time.Now(), empty: time.Now(), changed: make(chan struct{}), owners: map[string]string{}, were: map[string]string{}}
+	_ = atomicfile.ReadJSON(ownersFile(), &s.owners)
 	if s.ports, err = project.ReadGatePorts(); err != nil {
 		return err
 	}
