@@ -264,6 +264,12 @@ func (c *Client) Progress(ctx context.Context) (*Events, error) {
 	return c.events(ctx, eventsEndpoint.path+"?progress=true")
 }
 
+// Moves is as Progress, but tells only of services that come into another state. It keeps no
+// keeper from ending when nothing runs.
+func (c *Client) Moves(ctx context.Context) (*Events, error) {
+	return c.events(ctx, eventsEndpoint.path+"?progress=true&moves=true")
+}
+
 func (c *Client) events(ctx context.Context, path string) (*Events, error) {
 	resp, err := c.send(ctx, eventsEndpoint.method, path, nil)
 	if err != nil {

@@ -58,7 +58,7 @@ var (
 	statusEndpoint = endpoint[none, Snapshot]{method: "GET", path: "/status", summary: "Everything as it is now"}
 	eventsEndpoint = endpoint[none, Snapshot]{method: "GET", path: "/events", stream: true, summary: "Everything as it is now, and then what changes",
 		details: "The first event has all services, later ones have those that changed. A client that is slow gets the newest and misses what was in between. The stream ends with the keeper.",
-		query:   []parameter{{"progress", "true: only what tells how far a start is; the rest of each service is left empty", "boolean"}}}
+		query:   []parameter{{"progress", "true: only what tells how far a start is; the rest of each service is left empty", "boolean"}, {"moves", "true: only services that come into another state", "boolean"}}}
 	operationsEndpoint = endpoint[none, []keep.Operation]{method: "GET", path: "/operations", summary: "The operations under way, and the latest that ended"}
 	cancelEndpoint     = endpoint[none, Done]{method: "POST", path: "/operations/{id}/cancel", refusal: 422, summary: "Cancel an operation",
 		details: "One that waits is not carried out. Of a start, the services that are not ready yet are stopped. A stop goes on for those that were asked to end."}

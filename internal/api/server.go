@@ -344,12 +344,16 @@ func sendEvent(w http.ResponseWriter, v any) error {
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.WriteHeader(http.StatusOK)
-	watch := s.keeper.Watch()
-	defer watch.Close()
+	watch := s.keeper.Watch
+	if r.URL.Query().Get("moves") == "true" {
+		watch = s.keeper.WatchMoves
+	}
+	watching := watch()
+	defer watching.Close()
 	progress := r.URL.Query().Get("progress") == "true"
 	var pause time.Duration
 	for {
-		snapshot, err := watch.Next(r.Context())
+		snapshot, err := watching.Next(r.Context())
 		if err != nil {
 			return
 		}
@@ -370,7 +374,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 		case <-r.Context().Done():
 			return
 		case <-time.After(frame):
-		case <-watch.Urgent():
+		case <-watching.Urgent():
 			time.Sleep(pause - time.Since(sent))
 		}
 	}

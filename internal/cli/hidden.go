@@ -62,7 +62,6 @@ func (a *app) gateProcess() *cobra.Command {
 		Use: control.Command, Hidden: true, Args: takes(cobra.NoArgs),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
-			collectLess(48 << 20)
 			return server.Run(cmd.Context(), slog.New(slog.NewTextHandler(os.Stderr, nil)))
 		},
 	}

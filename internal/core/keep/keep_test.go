@@ -315,6 +315,30 @@ func TestStates(t *testing.T) {
 	}
 }
 
+// Who watches only moves hears of no checks, and keeps no keeper from being idle.
+func TestWatchOfMoves(t *testing.T) {
+	inWorld(t, []string{"api"}, func(t *testing.T, w *world) {
+		watch := w.keeper.WatchMoves()
+		defer watch.Close()
+		first, err := watch.Next(context.Background())
+		require.NoError(t, err)
+		assert.Len(t, first.Services, 1)
+		after(time.Hour)
+		assert.Positive(t, w.keeper.Idle())
+		_, err = w.keeper.Start(context.Background(), false)
+		require.NoError(t, err)
+		after(2 * time.Second)
+		moved, err := watch.Next(context.Background())
+		require.NoError(t, err)
+		assert.Equal(t, supervise.Ready, moved.Services[0].State)
+		for len(watch.wake) > 0 {
+			_, _ = watch.Next(context.Background())
+		}
+		after(time.Minute) // of checks
+		assert.Empty(t, watch.wake)
+	})
+}
+
 // A server that has ended by itself is not done, as what runs once is: a start of everything
 // starts it, too.
 func TestStartOfWhatHasEnded(t *testing.T) {

@@ -327,7 +327,7 @@ func (k *Keeper) Idle() time.Duration {
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if len(k.watchers) > 0 {
+	if k.watched() {
 		return 0
 	}
 	return time.Since(k.last)

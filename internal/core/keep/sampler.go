@@ -104,7 +104,7 @@ func (k *Keeper) measure() {
 		case <-tick.C:
 		}
 		k.mu.Lock()
-		watched, asked := len(k.watchers) > 0, time.Since(k.usageAsked) < askedFor
+		watched, asked := k.watched(), time.Since(k.usageAsked) < askedFor
 		k.mu.Unlock()
 		if asked || n%2 == 0 && (watched || k.limited) || n%10 == 0 {
 			k.sample(sampler)

@@ -13,19 +13,39 @@ type Watch struct {
 	wake   chan struct{}
 	urgent chan struct{}
 
+	// moves says that only changes of states are told, so that the watch costs nothing
+	// while nothing moves. The gate watches so; nobody looks at a screen.
+	moves bool
+
 	mu    sync.Mutex
 	dirty map[string]bool
 	all   bool
 }
 
 // Watch begins to watch. The first Next returns everything.
-func (k *Keeper) Watch() *Watch {
-	w := &Watch{keeper: k, wake: make(chan struct{}, 1), urgent: make(chan struct{}, 1), dirty: map[string]bool{}, all: true}
+func (k *Keeper) Watch() *Watch { return k.watch(false) }
+
+// WatchMoves is as Watch, but tells only of services that come into another state, and of the
+// project as a whole. A keeper that is watched by nobody else is idle.
+func (k *Keeper) WatchMoves() *Watch { return k.watch(true) }
+
+func (k *Keeper) watch(moves bool) *Watch {
+	w := &Watch{moves: moves, keeper: k, wake: make(chan struct{}, 1), urgent: make(chan struct{}, 1), dirty: map[string]bool{}, all: true}
 	w.wake <- struct{}{}
 	k.mu.Lock()
 	k.watchers[w] = struct{}{}
 	k.mu.Unlock()
 	return w
+}
+
+// watched reports whether anybody looks at what the services do. The lock is held.
+func (k *Keeper) watched() bool {
+	for w := range k.watchers {
+		if !w.moves {
+			return true
+		}
+	}
+	return false
 }
 
 // Close ends the watch.
@@ -43,7 +63,7 @@ func (w *Watch) Urgent() <-chan struct{} { return w.urgent }
 
 // moved notes that a service's state changed.
 func (w *Watch) moved(service string) {
-	w.touch(service)
+	w.mark(service)
 	select {
 	case w.urgent <- struct{}{}:
 	default:
@@ -52,6 +72,12 @@ func (w *Watch) moved(service string) {
 
 // touch notes that a service changed; "" is the project as a whole.
 func (w *Watch) touch(service string) {
+	if !w.moves || service == "" {
+		w.mark(service)
+	}
+}
+
+func (w *Watch) mark(service string) {
 	w.mu.Lock()
 	w.dirty[service] = true
 	w.mu.Unlock()

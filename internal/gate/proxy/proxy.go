@@ -379,7 +379,7 @@ type upgraded struct {
 	sent, received atomic.Int64
 }
 
-const upgradedBuffer = 4 << 10
+const upgradedBuffer = 2 << 10
 
 func (u *upgraded) WriteTo(w io.Writer) (int64, error) {
 	return u.copy(w, u.ReadWriteCloser, &u.received)

@@ -152,7 +152,7 @@ func (s *server) follow(ctx context.Context, m *member) {
 
 // watch follows a keeper until it ends.
 func (s *server) watch(ctx context.Context, m *member) error {
-	events, err := m.client.Progress(ctx)
+	events, err := m.client.Moves(ctx)
 	if err != nil {
 		return err
 	}

@@ -12,7 +12,7 @@ import (
 
 // The most that is remembered.
 const (
-	mostExchanges = 5000
+	mostExchanges = 3000
 	mostBytes     = 48 << 20
 	// BodyLimit is how much of a body is kept, in bytes; the rest is counted.
 	BodyLimit = 128 << 10

@@ -36,7 +36,7 @@ func exchange(l *Log, method, path string, status int, took float64) *Full {
 func TestBounds(t *testing.T) {
 	for _, size := range []int{0, 1000, BodyLimit} {
 		l := &Log{}
-		const n = 6000
+		const n = 4000
 		var open []*Full
 		for i := range n {
 			f := &Full{}
