@@ -121,7 +121,7 @@ func (a *app) printTraffic(t control.Traffic) error {
 		if e.Status == 0 {
 			status = "–"
 		}
-		rows = append(rows, []string{e.Began.Local().Format("15:04:05"), e.Method, display.Plain(e.Host + e.Path), status, traffic.Took(e.TookMS), words.Bytes(uint64(e.Received)), e.Service})
+		rows = append(rows, []string{e.Began.Local().Format("15:04:05"), e.Method, display.Plain(e.Host + traffic.Masked(e.Path)), status, traffic.Took(e.TookMS), words.Bytes(uint64(e.Received)), e.Service})
 	}
 	return printTable(a.out, rows, 3, 4, 5)
 }

@@ -23,6 +23,8 @@ import (
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/usage"
 	"neighbour/internal/core/wire"
+	"neighbour/internal/gate/control"
+	"neighbour/internal/gate/traffic"
 	"neighbour/internal/tui/view/viewtest"
 )
 
@@ -259,4 +261,34 @@ func answerData(k *viewtest.Keeper) {
 	k.Answer("GET /services/ledger/item", item)
 	k.Answer("GET /services/ledger/actions", []store.Action{{Name: store.Delete, Says: "delete it"}, {Name: store.Insert, Says: "add a row", Inputs: []store.Input{{Name: "note", Hint: "text", Null: true}}}})
 	k.Answer("POST /services/ledger/plan", store.Plan{Statement: `DELETE FROM "public"."loans" WHERE "id" = '2'`, Loses: "the row 2"})
+}
+
+// answerTraffic has the keeper tell of requests of all sorts, and of one whole, with awkward texts.
+func answerTraffic(k *viewtest.Keeper) {
+	at := time.Date(2026, 11, 22, 14, 5, 9, 0, time.Local)
+	all := []traffic.Exchange{
+		{ID: 8, Method: "GET", Host: "toolshed.localhost", Path: "/tools?q=drill", Status: 200, TookMS: 182, Received: 8400, Service: "web", UsualMS: 12},
+		{ID: 7, Method: "POST", Host: "toolshed.localhost", Path: "/loans?token=hidden-word&days=3", Status: 500, TookMS: 31, Received: 1200, Service: "web"},
+		{ID: 6, Method: "GET", Host: "toolshed.localhost", Path: "/live", Status: 101, Upgrade: "websocket", Open: true, TookMS: 61000, Sent: 12, Received: 48, Service: "web"},
+		{ID: 5, Method: "GET", Host: "api.toolshed.localhost", Path: "/" + strings.Repeat("宽\x1b[2J", 60), Status: 404, TookMS: 0.4, Received: 19, Service: "api"},
+		{ID: 4, Method: "GET", Host: "toolshed.localhost", Path: "/", Status: 503, Waiting: true, Problem: "the gate answered: web is starting", TookMS: 1, Service: "web"},
+		{ID: 3, Method: "GET", Host: "toolshed.localhost", Path: "/slow", Problem: "who asked did not wait for the answer", TookMS: 8000, Service: "web"},
+		{ID: 2, Method: "GET", Host: "toolshed.localhost", Path: "/old", Status: 301, TookMS: 1, Service: "web", Of: "the repeat of 1"},
+		{ID: 1, Method: "DELETE", Host: "toolshed.localhost", Path: "/loans/7", Status: 204, TookMS: 3.2, Service: "web"},
+	}
+	for i := range all {
+		all[i].Began, all[i].Scheme, all[i].Proto = at.Add(-time.Duration(i)*time.Second), "https", "HTTP/2.0"
+	}
+	k.Answer("GET /traffic", control.Traffic{Exchanges: all, Says: "8 in the last minute; one failed, POST /loans. Slow: GET /tools took 182 ms, usually 12 ms."})
+	for i := range all {
+		shown := traffic.Shown{Exchange: all[i], ConnectedMS: 0.2, SentMS: 1, AnsweredMS: all[i].TookMS * 0.9, Curl: "curl"}
+		shown.Request = traffic.Message{Query: []traffic.Field{{Name: "q", Value: "drill"}, {Name: "token", Value: "hidden-word", Secret: true}},
+			Headers: []traffic.Field{{Name: "Accept", Value: "text/html"}, {Name: "Cookie", Value: "session=hidden-word", Secret: true}}, Cookies: []traffic.Field{{Name: "session", Value: "hidden-word", Secret: true}}}
+		shown.Response = traffic.Message{Type: "application/json", Text: "{\n  \"tools\": [\n    \"" + strings.Repeat("宽 drill ", 30) + "\x1b[2J\"\n  ],\n  \"password\": \"hidden-word\"\n}", Headers: []traffic.Field{{Name: "Content-Type", Value: "application/json"}}}
+		if i == 0 {
+			shown.Related = []traffic.Exchange{all[0], {ID: 9, Method: "GET", Path: "/api/tools?q=drill", Service: "api", Began: all[0].Began.Add(4 * time.Millisecond), TookMS: 176, Status: 200}}
+		}
+		k.Answer(fmt.Sprintf("GET /traffic/%d", all[i].ID), shown)
+	}
+	k.Answer("GET /traffic/routes", traffic.Routes(all))
 }

@@ -64,6 +64,21 @@ func Secret(name string) bool {
 	return slices.ContainsFunc(secretWords, func(w string) bool { return strings.Contains(name, w) }) || name == "code" || name == "pin" || name == "key"
 }
 
+// Masked returns a path with the values of its query hidden that are not to be shown.
+func Masked(path string) string {
+	at, query, ok := strings.Cut(path, "?")
+	if !ok {
+		return path
+	}
+	parts := strings.Split(query, "&")
+	for i, p := range parts {
+		if name, _, has := strings.Cut(p, "="); has && Secret(name) {
+			parts[i] = name + "=••••••••"
+		}
+	}
+	return at + "?" + strings.Join(parts, "&")
+}
+
 func fields(values map[string][]string) []Field {
 	out := []Field{}
 	for name, all := range values {

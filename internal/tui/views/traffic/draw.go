@@ -35,7 +35,7 @@ func (v *screen) listRows() int {
 	if v.inside {
 		return min(3, max(1, v.rows/6))
 	}
-	return max(1, (v.rows-3)/2)
+	return max(1, min(max(3, len(v.all)), (v.rows-3)/2))
 }
 
 // detailRows is how many lines of the chosen one are shown.
@@ -104,7 +104,7 @@ func (v *screen) Render() view.Drawing {
 		}
 		out = ui.Fill(out, 2+v.listRows())
 		if e, ok := v.chosen(); ok {
-			out = append(out, t.Rule(display.Truncate(title(&e), v.columns-6), v.columns))
+			out = append(out, t.Rule(display.Truncate(v.title(&e), v.columns-6), v.columns))
 			lines := v.details(v.columns)
 			from := min(v.scrolled, max(0, len(lines)-1))
 			end := min(len(lines), from+v.detailRows())
@@ -121,8 +121,16 @@ func (v *screen) Render() view.Drawing {
 	return d
 }
 
-func title(e *traffic.Exchange) string {
-	text := e.Method + " " + display.Plain(e.Path) + " · " + status(e)
+// path is the path of a request as it may be shown.
+func (v *screen) path(e *traffic.Exchange) string {
+	if v.secrets {
+		return e.Path
+	}
+	return traffic.Masked(e.Path)
+}
+
+func (v *screen) title(e *traffic.Exchange) string {
+	text := e.Method + " " + display.Plain(v.path(e)) + " · " + status(e)
 	if e.Of != "" {
 		text += " · " + e.Of
 	}
@@ -216,7 +224,7 @@ func (v *screen) row(e *traffic.Exchange, pathWide int) string {
 	if e.UsualMS > 0 {
 		tookInk = ui.Warn
 	}
-	where := display.Plain(e.Host + e.Path)
+	where := display.Plain(e.Host + v.path(e))
 	line := mark + t.Paint(ui.Faint, e.Began.Local().Format("15:04:05")) + "  " + t.Paint(in, display.Pad(display.Truncate(e.Method, 7), 7)) + "  " +
 		t.Paint(in, display.Pad(display.Truncate(where, pathWide), pathWide)) + "  " +
 		t.Paint(ink, display.Signs(s)+" "+display.Pad(display.Truncate(status(e), 9), 9)) + t.Paint(tookInk, fmt.Sprintf("%10s", duration))
@@ -347,7 +355,7 @@ func (v *screen) way(w *traffic.Shown, width int) []string {
 		if e.Failed() {
 			ink = ui.Bad
 		}
-		label := display.Pad(display.Truncate(name+e.Service+"  "+e.Method+" "+display.Plain(e.Path), 44), 44)
+		label := display.Pad(display.Truncate(name+e.Service+"  "+e.Method+" "+display.Plain(v.path(e)), 44), 44)
 		out = append(out, "  "+label+"  "+strings.Repeat(" ", x1)+t.Paint(ink, "╺"+strings.Repeat("━", max(0, x2-x1-2))+"╸")+" "+traffic.Took(e.TookMS))
 	}
 	return out
@@ -418,7 +426,7 @@ func maskedJSON(line string) string {
 func (v *screen) compared(width int) []string {
 	t := v.Theme()
 	all := traffic.Compare(*v.other, v.whole)
-	out := []string{"  " + t.Paint(ui.Strong, "compared with "+v.other.Began.Local().Format("15:04:05")+" "+v.other.Method+" "+display.Plain(v.other.Path)), ""}
+	out := []string{"  " + t.Paint(ui.Strong, "compared with "+v.other.Began.Local().Format("15:04:05")+" "+v.other.Method+" "+display.Plain(v.path(&v.other.Exchange))), ""}
 	if len(all) == 0 {
 		return append(out, "  "+t.Paint(ui.Plain, "Nothing is different."))
 	}
