@@ -36,7 +36,11 @@ var transcript = []string{
 var inbox = regexp.MustCompile(`http://127\.0\.0\.1:41[23]\d`)
 
 func TestOutput(t *testing.T) {
-	t.Setenv("XDG_STATE_HOME", t.TempDir())
+	state := t.TempDir()
+	t.Setenv("XDG_STATE_HOME", state)
+	// The gate's ports are those that this machine happens to have free.
+	require.NoError(t, os.MkdirAll(filepath.Join(state, "neighbour/gate"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(state, "neighbour/gate/ports.json"), []byte(`{"https":443,"http":80}`), 0o600))
 	t.Setenv("SHED_NAME", "")
 	dir := t.TempDir()
 	write := func(name, text string) {

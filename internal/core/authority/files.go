@@ -139,11 +139,15 @@ func (a *Authority) holds(p Pair, names []string) bool {
 	if _, err := os.Stat(p.Key); errors.Is(err, fs.ErrNotExist) {
 		return false
 	}
-	b, err := readPEM(p.Certificate, "CERTIFICATE")
+	b, err := os.ReadFile(p.Certificate)
 	if err != nil {
 		return false
 	}
-	c, err := x509.ParseCertificate(b)
+	block, _ := pem.Decode(b) // behind it is the authority's
+	if block == nil {
+		return false
+	}
+	c, err := x509.ParseCertificate(block.Bytes)
 	if err != nil || a.now().After(c.NotAfter.Add(-early)) || c.CheckSignatureFrom(a.Certificate()) != nil {
 		return false
 	}

@@ -433,6 +433,9 @@ func (v *screen) compared(width int) []string {
 	wide := max(10, (width-36)/2)
 	for _, d := range all {
 		a, b := display.Plain(d.A), display.Plain(d.B)
+		if !v.secrets {
+			a, b = maskedJSON(traffic.Masked(a)), maskedJSON(traffic.Masked(b))
+		}
 		if d.Secret && !v.secrets {
 			a, b = display.Mask(a), display.Mask(b)
 		}
