@@ -66,7 +66,7 @@ func (a *Authority) WriteFiles() error {
 		if own.ModTime().After(newest) {
 			newest = own.ModTime()
 		}
-		if made, err := os.Stat(filepath.Join(a.dir, javaFile)); err == nil && made.ModTime().After(newest) {
+		if made, err := os.Stat(filepath.Join(a.dir, javaFile)); err == nil && !made.ModTime().Before(newest) {
 			return nil
 		}
 		return a.writeBundles(path)
