@@ -87,12 +87,11 @@ picture mail 142 38 dark "10 of 10 ready" "wait4 8 wait1 Down Down Down Down Dow
 picture logs 142 38 dark "failed" "wait9 2 wait1 / d r a w e r Enter wait1" -- demo --trouble
 picture small 80 24 dark "10 of 10 ready" "Right Right wait1" -- demo
 picture help 142 38 dark "10 of 10 ready" "? wait1" -- demo
-picture edit 142 38 dark "10 of 10 ready" "n Right Right Right Right Right Tab s h e l f 2 wait1" -- demo
-picture finder 142 38 dark "10 of 10 ready" "Down C-p wait0.3 l e d g wait1" -- demo
 picture failed 142 38 dark "failed" "wait9 / n o t i Enter Escape wait1" -- demo --trouble
 picture checks 142 38 dark "failed" "wait6 7 wait1 Up Up Up Up Up Up wait1" -- demo --trouble
 picture wiring 142 38 dark "failed" "3 wait1 Down Down Down Down Down wait1" -- demo --trouble
 picture light 142 38 light "failed" "Tab Tab Tab Tab wait1" -- demo --trouble
+"$binary" -C "$trouble" stop >/dev/null 2>&1 # it has the same names
 
 # Some more starts, so that there is something to compare with, and a while of
 # use.
@@ -107,6 +106,27 @@ for errand in members overdue members "--yes remind" overdue; do
   "$binary" -C "$quiet" run $errand >/dev/null 2>&1
 done
 picture errands 142 38 dark "10 of 10 ready" "5 wait1 Down Enter wait2" -- -C "$quiet"
+
+# Some requests by names, one of them slower than it usually is.
+port=$("$binary" gate --json | sed -n 's/.*"http": \([0-9]*\).*/\1/p' | head -1)
+ask() { curl -s -o /dev/null -H 'Accept: text/html' -H 'Cookie: session=b1d7' "http://127.0.0.1:$port$2" -H "Host: $1.localhost" "${@:3}"; }
+for tool in drill plane ladder saw; do
+  for _ in 1 2 3; do ask toolshed "/?q=$tool"; done
+  ask api.toolshed "/tools?name=$tool"
+done
+ask toolshed /favicon.ico
+ask api.toolshed /loans -H 'Content-Type: application/json' --data '{"tool": "ladder", "member": "Ines Brandt", "days": 3}'
+ask toolshed /live -H 'Accept: application/json'
+ask toolshed '/?q=hammer+drill'
+picture traffic 142 38 dark "10 of 10 ready" "9 wait1 Down Down wait1" -- -C "$quiet"
+
+for format in svg pdf; do
+  for what in map start usage wiring; do
+    period=; [ $what != usage ] || period="--period 5m"
+    "$binary" -C "$quiet" draw $what $period -o "docs/drawings/$what.$format"
+  done
+done
+"$binary" -C "$quiet" stop >/dev/null 2>&1
 
 # A preparation that took a while before, and a migration that fails.
 mkdir -p "$held/db/changes" "$held/bin" "$held/api"
@@ -140,18 +160,17 @@ env.MEMBERS_FILE = "${members.path}"
 [service.web]
 run = "sleep 1000"
 needs = ["api"]
+port = "any"
 TOML
 "$binary" -C "$held" start >/dev/null 2>&1
 "$binary" -C "$held" stop >/dev/null 2>&1
 rm -r "$held/api/packages"
 "$binary" -C "$held" start --no-wait >/dev/null 2>&1
 picture preparing 142 38 dark "preparing" "Right wait3" -- -C "$held"
+chromium --headless --no-sandbox --disable-gpu --disable-background-networking --disable-component-update --disable-sync --user-data-dir="$work/profile" --window-size=1280,800 \
+  --screenshot="$out/waiting.png" "http://toolshed.localhost:$port/" >/dev/null 2>&1
+echo docs/screenshots/waiting.png
 "$binary" -C "$held" stop >/dev/null 2>&1
 printf -- '-- what a member borrows most\nALTER TABLE member ADD COLUMN favourite TEXT;\n\nUPDATE member\n   SET favourite = tool.name\n  FROM tools AS tool;\n' >"$held/db/changes/005_favourite.sql"
 "$binary" -C "$held" start >/dev/null 2>&1 || true
 picture migration 142 38 dark "held" "wait1" -- -C "$held"
-for format in svg pdf; do
-  for what in map start usage wiring; do
-    "$binary" -C "$quiet" draw $what --period 5m -o "docs/drawings/$what.$format"
-  done
-done

@@ -236,3 +236,14 @@ func (a *app) chooseGatePorts(ctx context.Context) error {
 	fmt.Fprintf(a.out, "the gate has the ports %s and %s now; services learn their new addresses when they are started again: neighbour restart\n", strconv.Itoa(ports.HTTPS), strconv.Itoa(ports.HTTP))
 	return nil
 }
+
+// clearHosts takes the lines of a project that has ended out of the hosts file, or says how.
+func (a *app) clearHosts(p *project.Project) {
+	b, err := os.ReadFile(hosts.File)
+	if err != nil || len(hosts.Names(string(b), p.Name)) == 0 {
+		return
+	}
+	if _, err := hosts.Write(hosts.File, p.Name, nil); err != nil {
+		fmt.Fprintf(a.err, "%s still has lines of %s; take them out: neighbour gate hosts --remove\n", hosts.File, p.Name)
+	}
+}

@@ -155,6 +155,9 @@ func (a *app) stop() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if len(names) == 0 && !broken {
+				a.clearHosts(p)
+			}
 			return a.stopped(p, d, asJSON)
 		},
 	}

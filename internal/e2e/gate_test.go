@@ -313,7 +313,7 @@ func TestGateOfRuntimes(t *testing.T) {
 		t.Skip("this must run as root, which another part of the run does: it writes to the hosts file")
 	}
 	g := newGated(t)
-	p := g.project("toolshed-e2e-"+strconv.Itoa(os.Getpid()), site+"[service.app]\nrun = \"sleep 1000\"\n")
+	p := g.project("toolshed-e2e-"+strconv.Itoa(os.Getpid()), site+"[service.app]\nrun = \"sh -c 'sleep 1000; java Call.java'\"\n")
 	p.write("site/index.html", "of the shed")
 	p.write("Call.java", callJava)
 	p.write("call.go", callGo)
@@ -345,8 +345,15 @@ func TestGateOfRuntimes(t *testing.T) {
 		r = p.run("run", "--with", "app", "--", "sh", "-c", call, "sh", address)
 		assert.Contains(t, r.stdout, "of the shed", "%s: %s", name, r.stderr)
 	}
+	as := func() {
+		t.Helper()
+		b, err := os.ReadFile("/etc/hosts")
+		require.NoError(t, err)
+		assert.Equal(t, string(hosts), string(b))
+	}
 	p.must("gate", "hosts", "--remove", "--yes")
-	b, err := os.ReadFile("/etc/hosts")
-	require.NoError(t, err)
-	assert.Equal(t, string(hosts), string(b))
+	as()
+	p.must("gate", "hosts", "--write", "--yes")
+	p.must("stop") // which leaves none behind
+	as()
 }

@@ -45,6 +45,10 @@ func FilesIn(dir string) Files {
 	return Files{there(certificateFile), there(bundleFile), there(javaFile)}
 }
 
+// CertificateIn returns where the certificate of the authority in a folder is, whether it is
+// there or not.
+func CertificateIn(dir string) string { return filepath.Join(dir, certificateFile) }
+
 // systemBundles are where systems keep the authorities that they trust, in one file: Debian and
 // Arch, Fedora, macOS and others.
 var systemBundles = []string{"/etc/ssl/certs/ca-certificates.crt", "/etc/pki/tls/certs/ca-bundle.crt", "/etc/ssl/cert.pem", "/etc/ssl/ca-bundle.pem"}

@@ -461,6 +461,12 @@ func (k KindInfo) FactNames(s *Service) []string {
 	return facts
 }
 
+// hasFact reports whether a service of the kind has a fact: one of its own, or one about the
+// certificate that every server can have.
+func (k KindInfo) hasFact(s *Service, fact string) bool {
+	return slices.Contains(k.FactNames(s), fact) || !k.NoPort && !k.Elsewhere && slices.Contains(TLSFacts, fact)
+}
+
 // declared reports whether the declaration names a check, and not only its times.
 func (h *Health) declared() bool {
 	return h != nil && (h.HTTP.Value != "" || h.TCP.Value != "" || !h.Run.IsZero() || h.Log.Regexp != nil)

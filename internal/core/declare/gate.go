@@ -14,6 +14,10 @@ import (
 // reached through the gate.
 const PublicURL = "public_url"
 
+// TLSFacts are the facts of a service that ends TLS itself: the files of its certificate, of its
+// key, and of the authority's certificate.
+var TLSFacts = []string{"tls_cert", "tls_key", "ca"}
+
 // Gate says by which names the project's services are reached.
 type Gate struct {
 	At        Position

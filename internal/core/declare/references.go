@@ -64,7 +64,7 @@ func (c *checker) needs(path string, owner *Service, written []Word, values ...a
 			}
 			c.checkFact(key, r, at, width)
 			// Its own facts are known before it starts, and so is by which name another is reached.
-			if (owner == nil || r.Service != owner.Name) && r.Fact != PublicURL {
+			if (owner == nil || r.Service != owner.Name) && r.Fact != PublicURL && r.Fact != "ca" {
 				needs = append(needs, Word{Value: r.Service, At: at, width: width})
 			}
 		}
@@ -83,7 +83,7 @@ func (c *checker) checkFact(key string, r *Reference, at Position, width int) {
 		return
 	}
 	facts := info.FactNames(target)
-	if slices.Contains(facts, r.Fact) {
+	if info.hasFact(target, r.Fact) {
 		target.Listens = !info.NoPort
 		return
 	}

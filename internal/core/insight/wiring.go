@@ -57,6 +57,9 @@ func WiringOf(p *project.Project, services Services) (Wiring, error) {
 			given = sv.Given()
 		}
 		for _, v := range vars {
+			if v.Because == project.TrustsGate { // which every program gets alike
+				continue
+			}
 			was, launched := given[v.Name]
 			w.Variables = append(w.Variables, Wired{v, launched && was != launch.Digest(v.Value)})
 		}

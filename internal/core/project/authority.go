@@ -33,6 +33,19 @@ func (p *Project) EnsureAuthority() error {
 	return a.WriteFiles()
 }
 
+// TrustsGate is why programs get variables about certificates.
+const TrustsGate = "so that it trusts the names of the gate"
+
+// javaWords are what commands that run on Java have in them.
+var javaWords = []string{"java", "gradle", "mvn", "sbt", "kotlin", "lein"}
+
+// runsJava reports whether a program runs on Java, as far as its command tells. Java prints a
+// line for the variable that others have no use for.
+func (p *Project) runsJava(s *declare.Service) bool {
+	m, ok := s.Settings.(interface{ CommandLine() string })
+	return ok && slices.ContainsFunc(javaWords, func(w string) bool { return strings.Contains(m.CommandLine(), w) })
+}
+
 // withAuthority has a program trust this user's own authority, beside those that it trusts
 // anyway, so that it can call the other services by their https addresses. What is set already
 // stays.
@@ -47,9 +60,9 @@ func (p *Project) withAuthority(s *declare.Service, vars []wire.Variable) []wire
 		if v.file == "" || os.Getenv(v.name) != "" || slices.ContainsFunc(vars, func(w wire.Variable) bool { return w.Name == v.name }) {
 			continue
 		}
-		vars = append(vars, wire.Variable{Name: v.name, Value: v.file, Because: "so that it trusts the names of the gate"})
+		vars = append(vars, wire.Variable{Name: v.name, Value: v.file, Because: TrustsGate})
 	}
-	if files.Java != "" {
+	if files.Java != "" && p.runsJava(s) {
 		const name = "JAVA_TOOL_OPTIONS"
 		option := "-Djavax.net.ssl.trustStore=" + files.Java
 		at := slices.IndexFunc(vars, func(w wire.Variable) bool { return w.Name == name })
@@ -58,7 +71,7 @@ func (p *Project) withAuthority(s *declare.Service, vars []wire.Variable) []wire
 			before = vars[at].Value
 		}
 		if !strings.Contains(before, "javax.net.ssl.trustStore=") && !strings.Contains(files.Java, " ") {
-			v := wire.Variable{Name: name, Value: strings.TrimSpace(before + " " + option), Because: "so that it trusts the names of the gate"}
+			v := wire.Variable{Name: name, Value: strings.TrimSpace(before + " " + option), Because: TrustsGate}
 			if at >= 0 {
 				v.Declared, v.Where, v.From = vars[at].Declared, vars[at].Where, vars[at].From
 				vars[at] = v

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -39,6 +40,7 @@ type Project struct {
 	agreement agreement
 	chosen    chosen
 	names     names
+	certified certified
 	prep      prepared
 }
 
@@ -317,7 +319,10 @@ func (p *Project) EnsureInstanceDirs(in *kind.Instance) error {
 	if err := ensurePrivate(in.Run); err != nil {
 		return err
 	}
-	return in.EnsureDirs()
+	if err := in.EnsureDirs(); err != nil {
+		return err
+	}
+	return p.ensureTLS(in)
 }
 
 // DataDirs returns the folders where the services' data is, as far as they exist.
@@ -360,8 +365,17 @@ func (p *Project) Facts(service string) (map[string]kind.Fact, error) {
 	}
 	k := p.Kind(s)
 	facts, err := k.Facts(in)
-	if err != nil || !k.Info().HTTP {
-		return facts, err
+	if err != nil {
+		return nil, err
+	}
+	if p.wantsTLS(service) {
+		if facts == nil {
+			facts = map[string]kind.Fact{}
+		}
+		maps.Copy(facts, p.tlsFacts(in))
+	}
+	if !k.Info().HTTP || facts == nil {
+		return facts, nil
 	}
 	if address := p.PublicURL(service); address != "" {
 		facts[declare.PublicURL] = kind.Fact{Value: address}

@@ -1,6 +1,8 @@
 package project_test
 
 import (
+	"crypto/tls"
+	"crypto/x509"
 	"net"
 	"os"
 	"path/filepath"
@@ -155,4 +157,71 @@ func TestProjectsAreListed(t *testing.T) {
 	assert.Equal(t, []string{p.Dir}, project.Enlisted())
 	require.NoError(t, os.RemoveAll(filepath.Join(p.Dir, ".neighbour")))
 	assert.Empty(t, project.Enlisted(), "one that is gone is no longer listed")
+}
+
+// A service whose certificate is referred to has one at its start, for its names; others have
+// none. Programs are pointed to the authority, unless they are pointed elsewhere.
+func TestCertificates(t *testing.T) {
+	state := t.TempDir()
+	t.Setenv("XDG_STATE_HOME", state)
+	for _, name := range []string{"NODE_EXTRA_CA_CERTS", "SSL_CERT_FILE", "REQUESTS_CA_BUNDLE", "CURL_CA_BUNDLE"} {
+		t.Setenv(name, "")
+	}
+	t.Setenv("CURL_CA_BUNDLE", "/own.pem")
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "neighbour.toml"), []byte(`[project]
+name = "shed"
+[service.api]
+run = "serve --cert ${api.tls_cert} --key ${api.tls_key}"
+port = "any"
+env.CA = "${api.ca}"
+env.REQUESTS_CA_BUNDLE = "/mine.pem"
+[service.web]
+run = "java -jar web.jar"
+port = "any"
+env.API = "${api.public_url}"
+`), 0o600))
+	p, err := project.Open(dir)
+	require.NoError(t, err)
+	p.Self = "/usr/bin/neighbour"
+	require.NoError(t, p.EnsureAuthority())
+	assert.Empty(t, p.Service("web").Needs, "an outside address is known before a start")
+	for _, s := range p.Services {
+		in, err := p.Instance(s)
+		require.NoError(t, err)
+		require.NoError(t, p.EnsureInstanceDirs(in))
+	}
+	facts, err := p.Facts("api")
+	require.NoError(t, err)
+	pair, err := tls.LoadX509KeyPair(facts["tls_cert"].Value, facts["tls_key"].Value)
+	require.NoError(t, err)
+	b, err := os.ReadFile(facts["ca"].Value)
+	require.NoError(t, err)
+	roots := x509.NewCertPool()
+	require.True(t, roots.AppendCertsFromPEM(b))
+	for _, name := range []string{"localhost", "127.0.0.1", "api.shed.localhost"} {
+		_, err := pair.Leaf.Verify(x509.VerifyOptions{Roots: roots, DNSName: name})
+		assert.NoError(t, err, name)
+	}
+	facts, err = p.Facts("web")
+	require.NoError(t, err)
+	assert.NotContains(t, facts, "tls_cert")
+	assert.Contains(t, facts["public_url"].Value, "https://shed.localhost")
+	got := func(service string) map[string]string {
+		vars, err := p.Variables(p.Service(service))
+		require.NoError(t, err)
+		out := map[string]string{}
+		for _, v := range vars {
+			out[v.Name] = v.Value
+		}
+		return out
+	}
+	api, web := got("api"), got("web")
+	assert.Equal(t, "/mine.pem", api["REQUESTS_CA_BUNDLE"])
+	assert.NotContains(t, api, "CURL_CA_BUNDLE")
+	assert.NotContains(t, api, "JAVA_TOOL_OPTIONS")
+	assert.Contains(t, web["JAVA_TOOL_OPTIONS"], "trustStore="+state)
+	assert.True(t, strings.HasPrefix(web["NODE_EXTRA_CA_CERTS"], state))
+	assert.True(t, strings.HasPrefix(web["SSL_CERT_FILE"], state))
+	assert.Contains(t, web["API"], "https://api.shed.localhost")
 }

@@ -1,0 +1,89 @@
+package trust
+
+import (
+	"context"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"neighbour/internal/core/authority"
+)
+
+// known returns an authority in a folder of its own.
+func known(t *testing.T) Authority {
+	own, err := authority.Open(t.TempDir())
+	require.NoError(t, err)
+	return Authority{Certificate: own.Certificate(), File: own.Path(), Name: own.Certificate().Subject.CommonName}
+}
+
+// On each system the steps put the authority on its list, and take it away again.
+func TestLayoutsOfSystems(t *testing.T) {
+	for _, system := range systems {
+		t.Run(system.about, func(t *testing.T) {
+			a, root := known(t), t.TempDir()
+			folder, bundle := filepath.Join(root, system.folder), filepath.Join(root, system.bundle)
+			require.NoError(t, os.MkdirAll(folder, 0o755))
+			require.NoError(t, os.MkdirAll(filepath.Dir(bundle), 0o755))
+			// As the system's own command: it makes the list of what is in the folder.
+			command := filepath.Join(root, system.command[0])
+			require.NoError(t, os.WriteFile(command, []byte("#!/bin/sh\ncat "+folder+"/* >"+bundle+" 2>/dev/null; true\n"), 0o755))
+			m := Machine{Root: root, Home: t.TempDir(), Path: func(name string) (string, error) {
+				if name == system.command[0] {
+					return command, nil
+				}
+				return "", exec.ErrNotFound
+			}}
+			look := func() Store {
+				all := m.Stores(context.Background(), a)
+				require.Len(t, all, 1)
+				return all[0]
+			}
+			s := look()
+			assert.False(t, s.Trusted)
+			assert.Equal(t, "write the certificate to "+filepath.Join(folder, a.fileName()), s.Add[0].String())
+			run := func(_ context.Context, argv []string) error {
+				if argv[0] == "sudo" {
+					argv = argv[1:]
+				}
+				out, err := exec.Command(argv[0], argv[1:]...).CombinedOutput()
+				if err != nil {
+					return errors.New(string(out))
+				}
+				return nil
+			}
+			require.NoError(t, Do(context.Background(), a, s.Add, run))
+			assert.True(t, look().Trusted)
+			require.NoError(t, Do(context.Background(), a, look().Remove, run))
+			assert.False(t, look().Trusted)
+			entries, err := os.ReadDir(folder)
+			require.NoError(t, err)
+			assert.Empty(t, entries)
+			err = Do(context.Background(), a, s.Add, func(context.Context, []string) error { return errors.New("no") })
+			assert.ErrorContains(t, err, "install -m 644")
+		})
+	}
+}
+
+// What can't be looked at is said, with what would help; nothing is offered.
+func TestStoresThatCannotBeChanged(t *testing.T) {
+	a, root, home := known(t), t.TempDir(), t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(home, ".mozilla/firefox/x.default"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(home, ".mozilla/firefox/x.default/cert9.db"), nil, 0o600))
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "usr/lib/jvm/java-17/lib/security"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "usr/lib/jvm/java-17/lib/security/cacerts"), nil, 0o644))
+	m := Machine{Root: root, Home: home, Path: func(string) (string, error) { return "", exec.ErrNotFound }}
+	var kinds []string
+	for _, s := range m.Stores(context.Background(), a) {
+		kinds = append(kinds, s.Kind)
+		assert.NotEmpty(t, s.Problem, s.Place)
+		assert.NotEmpty(t, s.Remedy, s.Place)
+		assert.Empty(t, s.Add, s.Place)
+	}
+	assert.Equal(t, "system browsers java", strings.Join(kinds, " "))
+}
