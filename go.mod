@@ -49,6 +49,7 @@ require (
 	gonum.org/v1/plot v0.17.0
 	modernc.org/sqlite v1.62.0
 	pgregory.net/rapid v1.3.0
+	software.sslmate.com/src/go-pkcs12 v0.7.4
 )
 
 require (
@@ -105,5 +106,4 @@ require (
 	modernc.org/libc v1.80.1 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect
-	software.sslmate.com/src/go-pkcs12 v0.7.4 // indirect
 )

@@ -68,7 +68,7 @@ type Gate struct {
 // New returns a gate that leads nowhere yet.
 func New(remembers *traffic.Log, httpsPort, httpPort int, errors *slog.Logger) *Gate {
 	g := &Gate{Log: remembers, HTTPSPort: httpsPort, HTTPPort: httpPort}
-	g.buffers.New = func() any { return make([]byte, 32<<10) }
+	g.buffers.New = func() any { b := make([]byte, 32<<10); return &b }
 	dialer := &net.Dialer{Timeout: 5 * time.Second, KeepAlive: 30 * time.Second}
 	g.proxy = &httputil.ReverseProxy{
 		Rewrite:        g.rewrite,
@@ -88,10 +88,10 @@ func New(remembers *traffic.Log, httpsPort, httpPort int, errors *slog.Logger) *
 }
 
 // Get returns a buffer to copy with.
-func (g *Gate) Get() []byte { return g.buffers.Get().([]byte) }
+func (g *Gate) Get() []byte { return *g.buffers.Get().(*[]byte) }
 
 // Put takes it back.
-func (g *Gate) Put(b []byte) { g.buffers.Put(b) } //nolint:staticcheck // as httputil.BufferPool wants it
+func (g *Gate) Put(b []byte) { g.buffers.Put(&b) }
 
 // Use replaces the table of names.
 func (g *Gate) Use(t *route.Table[*atomic.Pointer[Target]]) { g.table.Store(t) }

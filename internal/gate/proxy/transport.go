@@ -21,6 +21,8 @@ type transport struct {
 
 	mu   sync.Mutex
 	idle map[string][]*direct // by address, the latest used last
+	// sweeping says that those that are idle for too long will be closed.
+	sweeping bool
 }
 
 // The most idle connections to an address, and how long one may be idle: services close those
@@ -128,6 +130,10 @@ func (t *transport) put(address string, d *direct) {
 		return
 	}
 	t.idle[address] = append(t.idle[address], d)
+	if !t.sweeping {
+		t.sweeping = true
+		time.AfterFunc(idleFor, t.sweep)
+	}
 }
 
 // sweep closes what has been idle for too long.
@@ -143,6 +149,9 @@ func (t *transport) sweep() {
 		if t.idle[address] = all[n:]; len(all) == n {
 			delete(t.idle, address)
 		}
+	}
+	if t.sweeping = len(t.idle) > 0; t.sweeping {
+		time.AfterFunc(idleFor, t.sweep)
 	}
 }
 
