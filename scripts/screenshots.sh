@@ -129,7 +129,7 @@ done
 "$binary" -C "$quiet" stop >/dev/null 2>&1
 
 # A preparation that took a while before, and a migration that fails.
-mkdir -p "$held/db/changes" "$held/bin" "$held/api"
+mkdir -p "$held/db/changes" "$held/bin" "$held/api" "$held/page"
 cp "$quiet"/db/changes/* "$held/db/changes"
 cp "$quiet/db/seed.sql" "$held/db"
 cat >"$held/bin/fetch" <<'SH'
@@ -158,9 +158,9 @@ needs = ["shelf"]
 env.MEMBERS_FILE = "${members.path}"
 
 [service.web]
-run = "sleep 1000"
+kind = "static"
+root = "page"
 needs = ["api"]
-port = "any"
 TOML
 "$binary" -C "$held" start >/dev/null 2>&1
 "$binary" -C "$held" stop >/dev/null 2>&1

@@ -319,8 +319,8 @@ func (v *screen) timing(w *traffic.Shown, width int) []string {
 	cell := func(ms float64) int { return int(ms / w.TookMS * float64(room)) }
 	sent, answered := cell(w.SentMS), cell(w.AnsweredMS)
 	bar := t.Paint(ui.Faint, strings.Repeat("┈", sent)) + t.Paint(ui.Accent, strings.Repeat("━", max(0, answered-sent))) + t.Paint(ui.Good, strings.Repeat("█", max(1, room-answered)))
-	return []string{"  " + bar + "  " + t.Paint(ui.Faint, "sent ") + traffic.Took(w.SentMS) + t.Paint(ui.Faint, "  waited ") + traffic.Took(max(0, w.AnsweredMS-w.SentMS)) +
-		t.Paint(ui.Faint, "  received ") + traffic.Took(max(0, w.TookMS-w.AnsweredMS))}
+	return []string{"  " + bar + "  " + t.Paint(ui.Faint, "sent ") + t.Paint(ui.Plain, traffic.Took(w.SentMS)) + t.Paint(ui.Faint, "  waited ") + t.Paint(ui.Plain, traffic.Took(max(0, w.AnsweredMS-w.SentMS))) +
+		t.Paint(ui.Faint, "  received ") + t.Paint(ui.Plain, traffic.Took(max(0, w.TookMS-w.AnsweredMS)))}
 }
 
 // way draws the requests that one led to, each below the one that was under way when it came.
@@ -356,7 +356,7 @@ func (v *screen) way(w *traffic.Shown, width int) []string {
 			ink = ui.Bad
 		}
 		label := display.Pad(display.Truncate(name+e.Service+"  "+e.Method+" "+display.Plain(v.path(e)), 44), 44)
-		out = append(out, "  "+label+"  "+strings.Repeat(" ", x1)+t.Paint(ink, "╺"+strings.Repeat("━", max(0, x2-x1-2))+"╸")+" "+traffic.Took(e.TookMS))
+		out = append(out, "  "+label+"  "+strings.Repeat(" ", x1)+t.Paint(ink, "╺"+strings.Repeat("━", max(0, x2-x1-2))+"╸")+t.Paint(ui.Plain, " "+traffic.Took(e.TookMS)))
 	}
 	return out
 }
