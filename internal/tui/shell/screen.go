@@ -144,10 +144,15 @@ func (m *Model) viewRow() (string, []view.Spot) {
 		}
 		return n - gap
 	}
-	for gap > 0 && length() > m.state.Width {
+	// What is under way is said beside them, where the screen is not narrow.
+	doing, room := m.doing(), m.state.Width
+	if doing != "" && room >= 100 {
+		room -= min(display.Width(doing), 40) + 3
+	}
+	for gap > 0 && length() > room {
 		gap--
 	}
-	for i := len(tabs) - 1; i >= 0 && length() > m.state.Width; i-- {
+	for i := len(tabs) - 1; i >= 0 && length() > room; i-- {
 		if m.opts.Views[i].ID != m.spec.ID {
 			tabs[i].text = ""
 		}
@@ -170,7 +175,7 @@ func (m *Model) viewRow() (string, []view.Spot) {
 		x += wide + gap
 	}
 	if free := m.state.Width - x - 2; free > 24 {
-		if doing := display.Truncate(m.doing(), free); doing != "" {
+		if doing = display.Truncate(doing, free); doing != "" {
 			out += strings.Repeat(" ", free-display.Width(doing)) + t.Paint(ui.Busy, doing)
 		}
 	}
