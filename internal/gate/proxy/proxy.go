@@ -101,9 +101,12 @@ type passing struct {
 	target *Target
 	full   *traffic.Full
 	log    *traffic.Log
+	w      http.ResponseWriter
 	began  time.Time
 	sent   counted
-	done   sync.Once
+	// tunnelled says that its connections speak something else now, and end it.
+	tunnelled bool
+	done      sync.Once
 	// When it had a connection, was written, and was answered, as transport notes it.
 	connected, written, answered float64
 }
@@ -150,7 +153,7 @@ func (p *passing) end(change func(*traffic.Full)) {
 			if p.connected > 0 {
 				f.ConnectedMS, f.SentMS, f.AnsweredMS = p.connected, p.written, p.answered
 			}
-			if f.Upgrade == "" { // of what it became, upgraded counts
+			if f.Upgrade == "" { // of what it became, the tunnel counts
 				f.Sent, f.Request = p.sent.taken()
 			}
 			if change != nil {
@@ -186,7 +189,7 @@ func (g *Gate) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		g.tell(w, r, t)
 		return
 	}
-	p := &passing{target: t, log: g.Log, began: time.Now()}
+	p := &passing{target: t, log: g.Log, w: w, began: time.Now()}
 	p.full = g.describe(r, host, t)
 	again, _ := r.Context().Value(repeatKey{}).(*repeat)
 	if again != nil {
@@ -215,7 +218,9 @@ func (g *Gate) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	defer func() {
 		switch v := recover(); {
 		case v == nil:
-			p.end(nil)
+			if !p.tunnelled {
+				p.end(nil)
+			}
 		case v == any(http.ErrAbortHandler): // the answer broke off, or whoever asked has gone
 			why := "the answer broke off"
 			if r.Context().Err() != nil {
@@ -323,10 +328,7 @@ func (g *Gate) answered(resp *http.Response) error {
 		}
 	})
 	if resp.StatusCode == http.StatusSwitchingProtocols {
-		if c, ok := resp.Body.(io.ReadWriteCloser); ok {
-			resp.Body = &upgraded{ReadWriteCloser: c, p: p}
-		}
-		return nil
+		return g.tunnel(p, resp)
 	}
 	resp.Body = &answering{counted: counted{ReadCloser: resp.Body}, p: p}
 	return nil
@@ -371,54 +373,12 @@ func (c *counted) taken() (int64, traffic.Body) {
 	return c.n, traffic.Body{Data: c.kept, Cut: c.n > int64(len(c.kept))}
 }
 
-// upgraded is a connection that speaks something else now. It is copied with small buffers,
-// since many are idle for long.
-type upgraded struct {
-	io.ReadWriteCloser
-	p              *passing
-	sent, received atomic.Int64
-}
-
-const upgradedBuffer = 2 << 10
-
-func (u *upgraded) WriteTo(w io.Writer) (int64, error) {
-	return u.copy(w, u.ReadWriteCloser, &u.received)
-}
-
-func (u *upgraded) ReadFrom(r io.Reader) (int64, error) { return u.copy(u.ReadWriteCloser, r, &u.sent) }
-
-func (u *upgraded) copy(w io.Writer, r io.Reader, count *atomic.Int64) (total int64, err error) {
-	buf := make([]byte, upgradedBuffer)
-	for {
-		n, err := r.Read(buf)
-		if n > 0 {
-			count.Add(int64(n))
-			total += int64(n)
-			if _, err := w.Write(buf[:n]); err != nil {
-				return total, err
-			}
-			u.p.log.Amend(u.p.full, func(f *traffic.Full) { f.Sent, f.Received = u.sent.Load(), u.received.Load() })
-		}
-		if err == io.EOF {
-			return total, nil
-		}
-		if err != nil {
-			return total, err
-		}
-	}
-}
-
-func (u *upgraded) Close() error {
-	err := u.ReadWriteCloser.Close()
-	u.p.end(nil)
-	return err
-}
-
 // failed says why a service did not answer.
 func (g *Gate) failed(w http.ResponseWriter, r *http.Request, err error) {
 	p := r.Context().Value(passingKey{}).(*passing)
 	var refused *net.OpError
 	switch {
+	case errors.Is(err, errTunnelled):
 	case r.Context().Err() != nil:
 		p.end(func(f *traffic.Full) { f.Problem = "who asked did not wait for the answer" })
 	case errors.As(err, &refused) && refused.Op == "dial":

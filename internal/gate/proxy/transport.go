@@ -61,7 +61,7 @@ func (d *direct) Read(b []byte) (int, error) {
 
 // RoundTrip sends a request, as http.RoundTripper.
 func (t *transport) RoundTrip(req *http.Request) (*http.Response, error) {
-	if req.Body != nil && req.Body != http.NoBody || req.URL.Scheme != "http" || req.Header.Get("Upgrade") != "" || req.Header.Get("Expect") != "" || req.Method == http.MethodConnect {
+	if req.Body != nil && req.Body != http.NoBody || req.URL.Scheme != "http" || req.Header.Get("Expect") != "" || req.Method == http.MethodConnect {
 		return t.general.RoundTrip(req)
 	}
 	for {
@@ -181,12 +181,21 @@ func (t *transport) exchange(d *direct, req *http.Request) (resp *http.Response,
 		}
 	}
 	d.left = -1
-	if err == nil && resp.StatusCode == http.StatusSwitchingProtocols {
+	switching := err == nil && resp.StatusCode == http.StatusSwitchingProtocols
+	if switching && req.Header.Get("Upgrade") == "" {
 		err = errors.New("invalid answer: it switches protocols without being asked")
 	}
 	if err != nil {
 		stop()
 		return nil, true, err
+	}
+	if switching {
+		if !stop() {
+			return nil, true, req.Context().Err()
+		}
+		early, _ := d.in.Peek(d.in.Buffered())
+		resp.Body = &switched{conn: d.Conn, early: early}
+		return resp, true, nil
 	}
 	resp.Body = &directBody{ReadCloser: resp.Body, done: func(whole bool) {
 		if !stop() { // the request's context has ended, and so has the connection
