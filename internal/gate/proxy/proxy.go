@@ -101,7 +101,7 @@ type passing struct {
 	target *Target
 	full   *traffic.Full
 	log    *traffic.Log
-	w      http.ResponseWriter
+	w      http.ResponseWriter // nil once it is tunnelled
 	began  time.Time
 	sent   counted
 	// tunnelled says that its connections speak something else now, and end it.

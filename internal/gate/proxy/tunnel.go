@@ -52,6 +52,7 @@ func (g *Gate) tunnel(p *passing, resp *http.Response) error {
 		return fmt.Errorf("the connection can't be switched: %w", err)
 	}
 	s.taken, p.tunnelled = true, true
+	p.w = nil // it would keep the buffers of the connection
 	t := &tunnel{p: p, client: client, service: s.conn}
 	// What came before either side was read from.
 	sent, _ := rw.Reader.Peek(rw.Reader.Buffered())
