@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
+	"time"
 
 	"neighbour/internal/gate/control"
 	"neighbour/internal/gate/traffic"
@@ -53,6 +54,7 @@ func (s *Server) handleGate() {
 			return traffic.Shown{}, nil, err
 		}
 		shown, err := gate.Exchange(r.Context(), dir(), id)
+		s.explain(r.Context(), &shown)
 		return shown, nil, err
 	})
 	handle(s, replayEndpoint, func(r *http.Request, in traffic.Repeat) (traffic.Shown, func(), error) {
@@ -61,11 +63,27 @@ func (s *Server) handleGate() {
 			return traffic.Shown{}, nil, err
 		}
 		shown, err := gate.Replay(r.Context(), dir(), id, in)
+		s.explain(r.Context(), &shown)
 		return shown, nil, err
 	})
 	handle(s, clearEndpoint, func(r *http.Request, _ none) (Done, func(), error) {
 		return Done{}, nil, gate.Clear(r.Context(), dir())
 	})
+}
+
+// explain adds what the keeper knows of an answer that was not meant.
+func (s *Server) explain(ctx context.Context, e *traffic.Shown) {
+	if e.Service == "" || e.Open {
+		return
+	}
+	e.Why = s.keeper.Explain(e.Service, e.Path, e.Status)
+	if !e.Failed() {
+		return
+	}
+	took := time.Duration(e.TookMS * float64(time.Millisecond))
+	for _, l := range s.keeper.Complaints(ctx, e.Service, e.Began, e.Began.Add(took)) {
+		e.Printed = append(e.Printed, traffic.Line{Service: l.Service, At: l.At, Text: l.Text})
+	}
 }
 
 func exchangeID(r *http.Request) (int64, error) {

@@ -142,6 +142,13 @@ type Misbehaver interface {
 	Misbehaves(in *Instance) string
 }
 
+// Explainer is implemented by kinds of web servers that can tell from their files why a request
+// for an address (a path with its query) was answered with a status. Explain returns "" if
+// there is nothing to tell.
+type Explainer interface {
+	Explain(in *Instance, address string, status int) string
+}
+
 // Warner is implemented by kinds that can tell before a start that something
 // probably isn't meant as it is. Warn is called when the program is found.
 type Warner interface {

@@ -16,6 +16,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 	"unicode/utf8"
 )
 
@@ -49,10 +50,23 @@ type Shown struct {
 	ConnectedMS float64 `json:"connected_ms,omitempty"`
 	SentMS      float64 `json:"sent_ms,omitempty"`
 	AnsweredMS  float64 `json:"answered_ms,omitempty"`
+	// Why says what the service's files tell of an answer that was not meant: that the file
+	// is under another root.
+	Why string `json:"why,omitempty"`
+	// Printed are the lines of warnings and errors that the service, and those it needs,
+	// printed meanwhile, if it failed.
+	Printed []Line `json:"printed,omitempty"`
 	// Curl is a command that makes the same request, with its secrets.
 	Curl string `json:"curl"`
 	// Related are the exchanges that it has its trace in common with, the oldest first.
 	Related []Exchange `json:"related,omitempty"`
+}
+
+// Line is a line that a service printed.
+type Line struct {
+	Service string    `json:"service"`
+	At      time.Time `json:"at"`
+	Text    string    `json:"text"`
 }
 
 // secretWords are parts of names whose values are nobody else's business.

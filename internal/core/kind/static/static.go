@@ -86,6 +86,11 @@ func (Kind) Find(in *kind.Instance) (kind.Program, error) {
 // Warn says what is probably not meant as it is.
 func (Kind) Warn(in *kind.Instance) []string { return webRoot(in).Warn() }
 
+// Explain says why a request was answered as it was.
+func (Kind) Explain(in *kind.Instance, address string, status int) string {
+	return webRoot(in).Explain(address, status)
+}
+
 // Launch starts the server as a process of its own.
 func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	s := in.Service.Settings.(*Settings)

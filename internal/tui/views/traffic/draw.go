@@ -259,7 +259,17 @@ func (v *screen) details(width int) []string {
 	if w.UsualMS > 0 {
 		line(t.Paint(ui.Warn, "▲ slower than usual: "+traffic.Took(w.UsualMS)+" at the median before"))
 	}
+	if w.Why != "" {
+		for i, l := range display.Wrap(display.Plain(w.Why), max(10, width-6)) {
+			sign := "  "
+			if i == 0 {
+				sign = "▲ "
+			}
+			line(t.Paint(ui.Warn, sign+l))
+		}
+	}
 	out = append(out, v.timing(w, width)...)
+	out = append(out, v.printed(w)...)
 	out = append(out, v.way(w, width)...)
 	if len(out) > 0 {
 		out = append(out, "")
@@ -321,6 +331,29 @@ func (v *screen) timing(w *traffic.Shown, width int) []string {
 	bar := t.Paint(ui.Faint, strings.Repeat("┈", sent)) + t.Paint(ui.Accent, strings.Repeat("━", max(0, answered-sent))) + t.Paint(ui.Good, strings.Repeat("█", max(1, room-answered)))
 	return []string{"  " + bar + "  " + t.Paint(ui.Faint, "sent ") + t.Paint(ui.Plain, traffic.Took(w.SentMS)) + t.Paint(ui.Faint, "  waited ") + t.Paint(ui.Plain, traffic.Took(max(0, w.AnsweredMS-w.SentMS))) +
 		t.Paint(ui.Faint, "  received ") + t.Paint(ui.Plain, traffic.Took(max(0, w.TookMS-w.AnsweredMS)))}
+}
+
+// printed are the warnings and errors that came while an answer failed.
+func (v *screen) printed(w *traffic.Shown) []string {
+	t := v.Theme()
+	if len(w.Printed) == 0 {
+		return nil
+	}
+	wide := 0
+	for _, l := range w.Printed {
+		wide = max(wide, min(16, display.Width(l.Service)))
+	}
+	out := []string{"", "  " + t.Paint(ui.Strong, "printed meanwhile") + t.Paint(ui.Faint, "  warnings and errors; l shows all")}
+	for _, l := range w.Printed {
+		for i, text := range strings.Split(strings.TrimRight(display.Plain(l.Text), "\n"), "\n") {
+			name := l.Service
+			if i > 0 {
+				name = ""
+			}
+			out = append(out, "    "+t.Paint(ui.Faint, display.Pad(display.Truncate(name, wide), wide))+"  "+t.Paint(ui.Plain, text))
+		}
+	}
+	return out
 }
 
 // way draws the requests that one led to, each below the one that was under way when it came.

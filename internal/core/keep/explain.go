@@ -1,0 +1,59 @@
+package keep
+
+import (
+	"context"
+	"time"
+
+	"neighbour/internal/core/journal"
+	"neighbour/internal/core/kind"
+)
+
+// Explain says why a service answered a request for an address with a status, as far as its
+// files tell; "" if they tell nothing.
+func (k *Keeper) Explain(service, address string, status int) string {
+	s := k.project.Service(service)
+	if s == nil {
+		return ""
+	}
+	explainer, ok := k.project.Kind(s).(kind.Explainer)
+	if !ok {
+		return ""
+	}
+	in, err := k.project.Instance(s)
+	if err != nil {
+		return ""
+	}
+	return explainer.Explain(in, address, status)
+}
+
+// How far outside of a time lines may have been seen that were printed in it, and how many are
+// returned at most.
+const (
+	seenEarly      = 20 * time.Millisecond
+	seenLate       = 150 * time.Millisecond
+	mostComplaints = 12
+	mostLines      = 500
+)
+
+// Complaints returns the warnings and errors that a service, and those it needs, printed between
+// two times, the oldest first, with what belongs to them: lines without a level that follow one.
+func (k *Keeper) Complaints(ctx context.Context, service string, from, to time.Time) []journal.Entry {
+	if k.project.Service(service) == nil {
+		return nil
+	}
+	q := journal.Query{From: journal.At(from.Add(-seenEarly)), Before: journal.At(to.Add(seenLate)), N: mostLines, Oldest: true}
+	q.Services = append([]string{service}, k.project.Plan.Needs(service)...)
+	a, err := journal.Read(ctx, k.project.LogDir(), q)
+	if err != nil {
+		return nil
+	}
+	var out []journal.Entry
+	complains := map[string]bool{}
+	for _, e := range a.Entries {
+		complains[e.Service] = e.Level >= journal.Warn || e.Level == journal.None && complains[e.Service]
+		if complains[e.Service] && len(out) < mostComplaints {
+			out = append(out, e)
+		}
+	}
+	return out
+}
