@@ -98,7 +98,7 @@ func Keep(ctx context.Context, dir, profile string, start []string) error {
 	if p.UsesGate() {
 		r := control.Registration{Dir: p.Dir, Name: p.Name, Socket: p.Socket(), PID: os.Getpid()}
 		all.Go(func() {
-			control.Attend(ctx, p, r, log, func(t control.Told) { k.TellGate(t.Problems) }, k.Busy)
+			control.Attend(ctx, p, r, log, func(t control.Told) { k.TellGate(t.Problems, t.LANURL) }, k.Busy)
 		})
 	}
 	err = server.Serve(ctx, l)

@@ -41,6 +41,10 @@ type Overview struct {
 	Gate         []project.GateName `json:"gate,omitempty"`
 	GateProblems []string           `json:"gate_problems,omitempty"`
 	HTTPSOnly    bool               `json:"https_only,omitempty"`
+	// LAN is the name whose target others in this machine's network can reach, "" if none,
+	// LANURL the address by which they do, as the gate tells it.
+	LAN    string `json:"lan,omitempty"`
+	LANURL string `json:"lan_url,omitempty"`
 }
 
 // Snapshot is the whole project at one time, the services by step and name, as it

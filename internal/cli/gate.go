@@ -16,6 +16,7 @@ import (
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/display"
 	"neighbour/internal/gate/control"
 	"neighbour/internal/signs"
 )
@@ -44,7 +45,7 @@ that has a service which speaks HTTP, and ends with the last.`,
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "as JSON")
-	cmd.AddCommand(a.gateHosts(), a.lowPorts())
+	cmd.AddCommand(a.gateHosts(), a.lowPorts(), a.gatePhone())
 	return cmd
 }
 
@@ -55,6 +56,9 @@ func (a *app) printGate(state control.State) error {
 	}
 	for _, p := range state.Projects {
 		lost := ""
+		if p.LANURL != "" {
+			defer fmt.Fprintf(a.out, "\n▲ %s: whoever is in this machine's network can open its front at %s\n", p.Name, p.LANURL)
+		}
 		if p.Lost {
 			lost = ", whose keeper does not answer"
 		}
@@ -160,6 +164,61 @@ func (a *app) changeHosts(ctx context.Context, p *project.Project, write, remove
 	}
 	// The administrator does the same, as this user's project has it.
 	return a.runAside(ctx, []string{"sudo", p.Self, "-C", p.Dir, "gate", "hosts", action, "--yes"})
+}
+
+func (a *app) gatePhone() *cobra.Command {
+	return &cobra.Command{
+		Use: "phone", Short: "The address for a phone in this machine's network, as a QR code", Args: takes(cobra.NoArgs),
+		Long: `Phone shows the address by which others in this machine's network open the front of
+the project, if it is declared to be open to them:
+
+  [gate]
+  lan = true
+
+Whoever is in the network can open it then, without TLS, and can do what its pages
+let one do. Everything else stays on this machine.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			if p.LANName() == "" {
+				return errors.New("the project is not open to this machine's network; that is declared with lan = true under [gate]")
+			}
+			c := control.NewClient()
+			defer c.Close()
+			state, err := c.State(cmd.Context())
+			if err != nil {
+				return err
+			}
+			for _, other := range state.Projects {
+				if other.Dir == p.Dir && other.LANURL != "" {
+					return a.printPhone(other.LANURL)
+				}
+			}
+			return errors.New("the gate has no address for it in a network; neighbour gate says why")
+		},
+	}
+}
+
+// colours reports whether the output is a terminal that is to have colours.
+func (a *app) colours() bool {
+	return terminal(os.Stdout) && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+}
+
+func (a *app) printPhone(address string) error {
+	lines, err := display.QR(address)
+	if err != nil {
+		return err
+	}
+	for _, l := range lines {
+		if a.colours() {
+			l = "\x1b[30;107m" + l + "\x1b[0m"
+		}
+		fmt.Fprintln(a.out, "  "+l)
+	}
+	fmt.Fprintf(a.out, "\n%s\n▲ whoever is in this machine's network can open it\n", address)
+	return nil
 }
 
 // The setting that lets every user have the ports from 80 on, for good.

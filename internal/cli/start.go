@@ -358,6 +358,9 @@ func (a *app) result(p *project.Project, names []string, current map[string]api.
 		}
 	} else {
 		fmt.Fprintf(a.out, "%s: %d of %d ready after %s\n", p.Name, ready, len(names), words.Span(took))
+		if name := p.LANName(); name != "" {
+			fmt.Fprintf(a.out, "▲ lan = true: whoever is in this machine's network can open the pages of %s; the address: neighbour gate phone\n", name)
+		}
 	}
 	if bad > 0 {
 		return silentError{}

@@ -3,6 +3,7 @@ package check
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"neighbour/internal/core/hosts"
@@ -16,7 +17,17 @@ func gate(ctx context.Context, p *project.Project) []Finding {
 	if !p.UsesGate() {
 		return nil
 	}
-	return append(gatePorts(p), gateNames(ctx, p)...)
+	return slices.Concat(gatePorts(p), gateNames(ctx, p), gateLAN(p))
+}
+
+// gateLAN says what is open to others.
+func gateLAN(p *project.Project) []Finding {
+	name := p.LANName()
+	if name == "" {
+		return nil
+	}
+	return []Finding{{ID: "gate/lan", Level: Warns, What: "whoever is in this machine's network can open the pages of " + name, Why: "lan = true under [gate] allows it; they come without TLS, and can do what the pages let one do",
+		Remedy: "take lan = true out when the phone is put away"}}
 }
 
 // gatePorts says why the gate's addresses need a port, and what would change that.

@@ -23,6 +23,7 @@ type Gate struct {
 	At        Position
 	Off       bool            `toml:"off" doc:"the project is reached by ports only"`
 	Names     map[string]Text `toml:"names" doc:"which names lead to which services: { \"toolshed.localhost\" = \"web\", \"*.toolshed.localhost\" = \"web\", \"toolshed.localhost/mail\" = \"${postbox.url}\" }"`
+	LAN       bool            `toml:"lan" doc:"others in this machine's network, such as a phone, can open the pages of the front, without TLS"`
 	HTTPSOnly bool            `toml:"https_only" doc:"requests by http are sent on to https"`
 }
 

@@ -54,6 +54,9 @@ type Overview struct {
 	Gate         []project.GateName
 	GateProblems []string
 	HTTPSOnly    bool
+	// LAN is the name whose target others in this machine's network can reach, "" if none,
+	// LANURL the address by which they do, as the gate tells it.
+	LAN, LANURL string
 }
 
 // DeclaredErrand is an errand as the declaration has it.
@@ -122,6 +125,7 @@ func New(ctx context.Context, p *project.Project, log *slog.Logger) *Keeper {
 	k.overview.Holding = Holding(p)
 	k.overview.Gate = p.GateNames()
 	k.overview.HTTPSOnly = p.Gate != nil && p.Gate.HTTPSOnly
+	k.overview.LAN = p.LANName()
 	for name, s := range k.services {
 		s.Amend(func(st *supervise.Status) { launch.Describe(p, p.Service(name), st) })
 	}
@@ -230,14 +234,15 @@ func (k *Keeper) warn(text string) {
 	k.mu.Unlock()
 }
 
-// TellGate has everybody know what is wrong with the names of the project.
-func (k *Keeper) TellGate(problems []string) {
+// TellGate has everybody know what is wrong with the names of the project, and by which address
+// others in this machine's network reach it, "" if none.
+func (k *Keeper) TellGate(problems []string, lanURL string) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if slices.Equal(problems, k.overview.GateProblems) {
+	if slices.Equal(problems, k.overview.GateProblems) && lanURL == k.overview.LANURL {
 		return
 	}
-	k.overview.GateProblems = problems
+	k.overview.GateProblems, k.overview.LANURL = problems, lanURL
 	for w := range k.watchers {
 		w.touch("")
 	}

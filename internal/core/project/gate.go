@@ -140,6 +140,31 @@ type GateName struct {
 	URL string `json:"url,omitempty"`
 }
 
+// LANName returns the name whose target others in this machine's network can reach, too: that of
+// the front. It is "" if the project does not allow it.
+func (p *Project) LANName() string {
+	if p.Gate == nil || !p.Gate.LAN {
+		return ""
+	}
+	var names, declared []string
+	front, _ := p.front()
+	for _, n := range p.GateNames() {
+		pattern, err := route.Parse(n.Name)
+		if err != nil || pattern.Below || pattern.Path != "" {
+			continue
+		}
+		if n.Service == front && front != "" {
+			names = append(names, n.Name)
+		} else if n.Because == "" {
+			declared = append(declared, n.Name)
+		}
+	}
+	for _, n := range append(names, declared...) {
+		return n
+	}
+	return ""
+}
+
 // GateHosts returns the hosts of the project's names, without those of wildcards, sorted.
 func (p *Project) GateHosts() []string {
 	var out []string

@@ -46,6 +46,9 @@ type Told struct {
 	// Problems are what the user should know: a name that another project has, a
 	// certificate that can't be made.
 	Problems []string `json:"problems,omitempty"`
+	// LANURL is the address by which others in this machine's network reach the front of
+	// the project, "" if they don't.
+	LANURL string `json:"lan_url,omitempty"`
 }
 
 // State is what the gate does now.
@@ -62,6 +65,8 @@ type Project struct {
 	Dir   string `json:"dir"`
 	Name  string `json:"name"`
 	Names []Name `json:"names"`
+	// LANURL is the address by which others in this machine's network reach its front.
+	LANURL string `json:"lan_url,omitempty"`
 	// Lost says that its keeper does not answer.
 	Lost bool `json:"lost,omitempty"`
 }

@@ -185,12 +185,17 @@ func (g *Gate) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, g.https(host)+r.URL.RequestURI(), http.StatusPermanentRedirect)
 		return
 	}
+	g.Pass(w, r, t)
+}
+
+// Pass passes a request on to a target, or says why that can't be done.
+func (g *Gate) Pass(w http.ResponseWriter, r *http.Request, t *Target) {
 	if r.Header.Get(waitingHeader) != "" { // the page that waits asks whether it may go on
 		g.tell(w, r, t)
 		return
 	}
 	p := &passing{target: t, log: g.Log, w: w, began: time.Now()}
-	p.full = g.describe(r, host, t)
+	p.full = describe(r, t)
 	again, _ := r.Context().Value(repeatKey{}).(*repeat)
 	if again != nil {
 		p.full.Of = again.of
@@ -237,7 +242,7 @@ func (g *Gate) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 }
 
 // describe returns what is known of a request when it comes.
-func (g *Gate) describe(r *http.Request, host string, t *Target) *traffic.Full {
+func describe(r *http.Request, t *Target) *traffic.Full {
 	f := &traffic.Full{RequestHeader: r.Header}
 	f.Project, f.Service, f.Began = t.Dir, t.Service, time.Now()
 	f.Method, f.Host, f.Path, f.Proto, f.Scheme = r.Method, r.Host, r.URL.RequestURI(), r.Proto, "http"
@@ -293,11 +298,14 @@ func (g *Gate) rewrite(pr *httputil.ProxyRequest) {
 		pr.Out.Host = t.URL.Host
 	}
 	pr.SetXForwarded()
-	proto, port := "http", g.HTTPPort
+	proto, port := "http", "80"
 	if pr.In.TLS != nil {
-		proto, port = "https", g.HTTPSPort
+		proto, port = "https", "443"
 	}
-	pr.Out.Header.Set("X-Forwarded-Port", strconv.Itoa(port))
+	if _, own, err := net.SplitHostPort(pr.In.Host); err == nil {
+		port = own
+	}
+	pr.Out.Header.Set("X-Forwarded-Port", port)
 	pr.Out.Header.Set("Forwarded", forwarded(pr.In, proto))
 }
 

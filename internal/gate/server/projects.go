@@ -64,7 +64,7 @@ func (s *server) register(w http.ResponseWriter, r *http.Request) {
 	out := json.NewEncoder(w)
 	for {
 		s.mu.Lock()
-		told := control.Told{Ports: s.ports, Problems: s.problemsOf(m)}
+		told := control.Told{Ports: s.ports, Problems: s.problemsOf(m), LANURL: s.lan[m.Dir].url()}
 		changed := s.changed
 		s.mu.Unlock()
 		if text := fmt.Sprint(told); text != before {
@@ -94,6 +94,9 @@ func (s *server) problemsOf(m *member) []string {
 	out := slices.Clone(s.problems)
 	for name, by := range m.taken {
 		out = append(out, fmt.Sprintf("%s leads to %s, which had it first", name, by))
+	}
+	if m.at.LAN != "" && s.lanProblems[m.Dir] != "" {
+		out = append(out, s.lanProblems[m.Dir])
 	}
 	slices.Sort(out)
 	return out
@@ -252,6 +255,7 @@ func (s *server) lead() {
 	if s.gate != nil {
 		s.gate.Use(table)
 	}
+	s.openLAN()
 	close(s.changed)
 	s.changed = make(chan struct{})
 }
@@ -382,7 +386,7 @@ func (s *server) state() control.State {
 	defer s.mu.Unlock()
 	out := control.State{PID: os.Getpid(), Began: s.began, Ports: s.ports, Problems: s.problems, Projects: []control.Project{}}
 	for _, m := range s.projects {
-		p := control.Project{Dir: m.Dir, Name: m.Name, Names: []control.Name{}, Lost: !m.lost.IsZero()}
+		p := control.Project{Dir: m.Dir, Name: m.Name, Names: []control.Name{}, LANURL: s.lan[m.Dir].url(), Lost: !m.lost.IsZero()}
 		for _, n := range m.at.Gate {
 			name := control.Name{GateName: n, Taken: m.taken[n.Name]}
 			if target := m.targets[n.Name]; target != nil {

@@ -55,6 +55,10 @@ type server struct {
 	// owners are the folders of the projects that have the names; were those of before this
 	// gate, whose projects may come back.
 	owners, were map[string]string
+	// lan is what is opened to others in this machine's network, by the project's folder,
+	// lanProblems why it can't be.
+	lan         map[string]*lan
+	lanProblems map[string]string
 }
 
 // errRuns says that there is a gate already.
@@ -73,7 +77,7 @@ func Run(ctx context.Context, log *slog.Logger) error {
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		return errRuns
 	}
-	s := &server{log: log, passed: &traffic.Log{}, began: time.Now(), empty: time.Now(), changed: make(chan struct{}), owners: map[string]string{}, were: map[string]string{}}
+	s := &server{log: log, passed: &traffic.Log{}, began: time.Now(), empty: time.Now(), changed: make(chan struct{}), owners: map[string]string{}, were: map[string]string{}, lan: map[string]*lan{}, lanProblems: map[string]string{}}
 	_ = atomicfile.ReadJSON(ownersFile(), &s.owners)
 	if s.ports, err = project.ReadGatePorts(); err != nil {
 		return err
@@ -122,6 +126,7 @@ func Run(ctx context.Context, log *slog.Logger) error {
 		serve(func() error { return safe.ServeTLS(l, "", "") })
 	}
 	all.Go(func() { s.endWhenIdle(ctx, end) })
+	all.Go(func() { s.keepLAN(ctx) })
 	<-ctx.Done()
 	for _, server := range []*http.Server{unsafe, safe, talk} {
 		server.Close()

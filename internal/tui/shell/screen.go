@@ -220,6 +220,8 @@ func (m *Model) notice() string {
 			where = " on the " + m.opts.Views[0].Title + where
 		}
 		return "  " + t.Paint(ui.Warn, "▲ neighbour.toml has changed: ") + t.Paint(ui.Accent, "a") + t.Paint(ui.Warn, where)
+	case o.LANURL != "":
+		return "  " + t.Paint(ui.Warn, "▲ "+display.Truncate("lan = true: whoever is in this machine's network can open "+o.LANURL, m.state.Width-6))
 	case o.Warning != "":
 		return "  " + t.Paint(ui.Warn, "▲ "+display.Truncate(display.Plain(o.Warning), m.state.Width-6))
 	}

@@ -29,6 +29,7 @@ const (
 	Warn
 	Bad
 	Match // what a search found
+	Print // black on white, whatever the ground
 	// The colours of services in the logs follow.
 	FirstHue
 	inks = FirstHue + Hues
@@ -70,7 +71,7 @@ func Few(dark bool) *Theme {
 	t.Style = [inks]lipgloss.Style{
 		Plain: base, Faint: base.Faint(true), Line: base.Faint(true), Strong: base.Bold(true), Off: base.Faint(true),
 		Accent: base.Foreground(c(magenta)).Bold(true), Good: base.Foreground(c(green)), Busy: base.Foreground(c(cyan)),
-		Warn: base.Foreground(c(yellow)), Bad: base.Foreground(c(red)).Bold(true), Match: base.Reverse(true),
+		Warn: base.Foreground(c(yellow)), Bad: base.Foreground(c(red)).Bold(true), Match: base.Reverse(true), Print: base.Foreground(lipgloss.ANSIColor(0)).Background(lipgloss.ANSIColor(15)),
 	}
 	for i := range Hues {
 		t.Style[FirstHue+Ink(i)] = base.Foreground(c([]int{cyan, magenta, yellow, green, blue, red}[i%6]))
@@ -97,6 +98,7 @@ func NewTheme(dark bool) *Theme {
 		Warn:   base.Foreground(c("#8A6A00", "#EFD55A")),
 		Bad:    base.Foreground(c("#B3203A", "#FF7A85")).Bold(true),
 		Match:  base.Foreground(c("#FAF8F4", "#121318")).Background(c("#A8500A", "#F2A65A")).Bold(true),
+		Print:  base.Foreground(lipgloss.Color("#000000")).Background(lipgloss.Color("#FFFFFF")),
 	}
 	// Beside the states' colours, and about as light as each other.
 	for i, pair := range [Hues][2]string{
