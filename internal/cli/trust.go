@@ -12,15 +12,17 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/core/authority"
+	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/words"
+	"neighbour/internal/gate/control"
 	"neighbour/internal/gate/trust"
 )
 
 var trustKinds = []string{"system", "browsers", "java"}
 
 func (a *app) trust() *cobra.Command {
-	var remove, yes bool
+	var remove, renew, yes bool
 	var only []string
 	cmd := &cobra.Command{
 		Use: "trust", Short: "Have this machine's programs trust the gate's certificates",
@@ -37,13 +39,50 @@ addresses. Programs of a project need none of this: they trust it by variables.`
 					return usageError{fmt.Errorf("--only %s: write %s", kind, words.Or(trustKinds))}
 				}
 			}
+			if remove && renew {
+				return usageError{errors.New("--remove and --renew are two wishes; choose one")}
+			}
+			if renew {
+				if err := a.renewAuthority(cmd.Context(), yes); err != nil {
+					return err
+				}
+			}
 			return a.changeTrust(cmd.Context(), only, remove, yes)
 		},
 	}
 	cmd.Flags().BoolVar(&remove, "remove", false, "take it away again, everywhere")
+	cmd.Flags().BoolVar(&renew, "renew", false, "give the authority a new certificate first, and take the old one away")
 	cmd.Flags().BoolVar(&yes, "yes", false, "do it without asking")
 	cmd.Flags().StringSliceVar(&only, "only", nil, "only these `lists`: system, browsers, java")
 	return cmd
+}
+
+// renewAuthority takes the authority's certificate away from all lists, and makes a new one.
+func (a *app) renewAuthority(ctx context.Context, yes bool) error {
+	own, _, err := ownAuthority()
+	if err != nil {
+		return err
+	}
+	if !yes {
+		if ok, err := a.confirm("Give the authority a new certificate? What trusts the old one has to trust the new one."); err != nil || !ok {
+			return err
+		}
+	}
+	if err := a.changeTrust(ctx, nil, true, yes); err != nil {
+		return err
+	}
+	if err := own.Renew(); err != nil {
+		return err
+	}
+	c := control.NewClient()
+	defer c.Close()
+	if state, err := c.State(ctx); err == nil { // its keepers start it again
+		if id, err := proc.Identify(state.PID); err == nil {
+			proc.Signal([]proc.ID{id}, "TERM")
+		}
+	}
+	fmt.Fprintln(a.out, "\nthe authority has a new certificate; services that run trust the new one when they are started again: neighbour restart")
+	return nil
 }
 
 // ownAuthority opens this user's authority.

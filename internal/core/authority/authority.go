@@ -238,6 +238,15 @@ func (a *Authority) Certificate() *x509.Certificate {
 	return a.certificate
 }
 
+// Valid returns an *ExpiredError if the authority's own certificate doesn't hold now.
+func (a *Authority) Valid() error {
+	c, now := a.Certificate(), a.now()
+	if now.Before(c.NotBefore) || now.After(c.NotAfter) {
+		return &ExpiredError{c.NotBefore, c.NotAfter, now}
+	}
+	return nil
+}
+
 // PEM returns the authority's own certificate as it is in its file.
 func (a *Authority) PEM() []byte { return inPEM(a.Certificate()) }
 

@@ -42,7 +42,7 @@ func (e *ExpiredError) Error() string {
 	if e.Now.Before(e.From) {
 		return fmt.Sprintf("this machine's own authority holds from %s on, and the clock says %s: is it right?", e.From.Format(day), e.Now.Format(day))
 	}
-	return fmt.Sprintf("this machine's own authority held until %s, and the clock says %s: if it is right, renew the authority, and trust it anew", e.Until.Format(day), e.Now.Format(day))
+	return fmt.Sprintf("this machine's own authority held until %s, and the clock says %s: if it is right, renew it with: neighbour trust --renew", e.Until.Format(day), e.Now.Format(day))
 }
 
 // Covers reports whether the authority can vouch for a name or an address.
@@ -83,12 +83,12 @@ func (a *Authority) Leaf(name string) (*tls.Certificate, error) {
 	if !Covers(name) {
 		return nil, &NameError{name}
 	}
+	if err := a.Valid(); err != nil {
+		return nil, err
+	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	now := a.now()
-	if now.Before(a.certificate.NotBefore) || now.After(a.certificate.NotAfter) {
-		return nil, &ExpiredError{a.certificate.NotBefore, a.certificate.NotAfter, now}
-	}
 	if l := a.leaves[name]; l != nil && now.Before(l.until) && now.After(l.certificate.Leaf.NotBefore) {
 		return l.certificate, nil
 	}

@@ -3,9 +3,11 @@ package check
 import (
 	"context"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 
+	"neighbour/internal/core/authority"
 	"neighbour/internal/core/hosts"
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/project"
@@ -17,7 +19,25 @@ func gate(ctx context.Context, p *project.Project) []Finding {
 	if !p.UsesGate() {
 		return nil
 	}
-	return slices.Concat(gatePorts(p), gateNames(ctx, p), gateLAN(p))
+	return slices.Concat(gatePorts(p), gateNames(ctx, p), gateLAN(p), gateAuthority(p))
+}
+
+// gateAuthority says why https can't work.
+func gateAuthority(p *project.Project) []Finding {
+	if _, err := os.Stat(project.AuthorityDir()); err != nil {
+		return nil // it is made by the first start
+	}
+	f := Finding{ID: "gate/authority", Level: Warns, Why: "the project's names can't be reached by https, and no service can get a certificate"}
+	own, err := authority.Open(project.AuthorityDir())
+	if err == nil {
+		if err = own.Valid(); err == nil {
+			return nil
+		}
+		f.Remedy = "if the clock is right: neighbour trust --renew"
+		f.Actions = []Action{{Do: InTerminal, Label: "renew it", Asks: true, Command: p.Self + " trust --renew", Says: "this is run in the terminal, where it shows each step and asks: neighbour trust --renew"}}
+	}
+	f.What = err.Error()
+	return []Finding{f}
 }
 
 // gateLAN says what is open to others.

@@ -175,6 +175,9 @@ type Info struct {
 	Begin string
 	// HTTP says that the fact url of its services is one of HTTP, which browsers can open.
 	HTTP bool
+	// Below says that names below those of its services lead to them, too, and Aside that what
+	// they show is not what people come to the project for.
+	Below, Aside bool
 	// Accounts are set for servers that refuse to run as root: the users to
 	// run them as, the preferred first.
 	Accounts []string
@@ -227,6 +230,8 @@ type Instance struct {
 	Secret func(name string) (string, error)
 	// Self is the path of this program, for emulators.
 	Self string
+	// Names are the host names by which the gate leads to it.
+	Names []string
 	// Untrusted says that nothing that the project names is to be executed,
 	// since its user has not started it yet.
 	Untrusted bool

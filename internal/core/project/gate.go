@@ -240,7 +240,11 @@ func (p *Project) gateNames(ports GatePorts) []GateName {
 	}
 	for _, s := range p.Services {
 		if p.speaksHTTP(s) && !named[s.Name] {
-			add(hostLabel(s.Name)+"."+own+".localhost", s.Name, "it speaks HTTP")
+			host := hostLabel(s.Name) + "." + own + ".localhost"
+			add(host, s.Name, "it speaks HTTP")
+			if p.Kind(s).Info().Below {
+				add("*."+host, s.Name, "names of buckets")
+			}
 		}
 	}
 	for i, n := range names {
@@ -250,6 +254,20 @@ func (p *Project) gateNames(ports GatePorts) []GateName {
 	}
 	slices.SortFunc(names, func(a, b GateName) int { return strings.Compare(a.Name, b.Name) })
 	return names
+}
+
+// namesOf returns the host names that lead to a service, without those of wildcards and paths.
+func (p *Project) namesOf(service string) []string {
+	if !p.UsesGate() {
+		return nil
+	}
+	var out []string
+	for _, n := range p.GateNames() {
+		if pattern, err := route.Parse(n.Name); err == nil && n.Service == service && !pattern.Below && pattern.Path == "" {
+			out = append(out, pattern.Host)
+		}
+	}
+	return out
 }
 
 func (g GatePorts) address(name string) string {
@@ -294,7 +312,7 @@ var frontNames = []string{"web", "www", "site", "website", "frontend", "front", 
 func (p *Project) front() (name, because string) {
 	var speak []string
 	for _, s := range p.Services {
-		if p.speaksHTTP(s) && s.Kind != "mail" {
+		if p.speaksHTTP(s) && !p.Kind(s).Info().Aside {
 			speak = append(speak, s.Name)
 		}
 	}

@@ -33,6 +33,8 @@ var Emulator = emulator.Emulator{Name: "objects", Options: func(flags *flag.Flag
 	forget := flags.Bool("forget", false, "begin without what was there")
 	rules := flags.String("misbehave", "", "the file that says how it misbehaves")
 	var buckets, public []string
+	var names Names
+	flags.Func("name", "a host name by which it is reached", func(name string) error { names = append(names, name); return nil })
 	fill := map[string]string{}
 	flags.Func("bucket", "a bucket to make", func(name string) error { buckets = append(buckets, name); return CheckName(name) })
 	flags.Func("public", "a bucket that everybody may read", func(name string) error { public = append(public, name); return nil })
@@ -79,7 +81,7 @@ var Emulator = emulator.Emulator{Name: "objects", Options: func(flags *flag.Flag
 				return errors.Join(fmt.Errorf("the bucket %s: %w", name, err), store.Close())
 			}
 		}
-		s := &Server{Store: store, Log: log, Keys: keys, Region: *region, Misbehave: misbehave.Follow(*rules, log)}
+		s := &Server{Store: store, Log: log, Keys: keys, Region: *region, Names: names, Misbehave: misbehave.Follow(*rules, log)}
 		log.Printf("objects in %s, at http://%s", *dir, l.Addr())
 		ctx, cancel := context.WithCancel(ctx)
 		told := make(chan struct{})

@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"net/url"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -26,6 +27,8 @@ type Server struct {
 	Keys  Keys
 	// Region is told to those who ask where a bucket is.
 	Region string
+	// Names are the host names by which it is reached, beside localhost and addresses.
+	Names Names
 	// Misbehave says what it does wrong; nil: nothing.
 	Misbehave *misbehave.Follower
 }
@@ -56,8 +59,10 @@ type request struct {
 	*http.Request
 	w           http.ResponseWriter
 	bucket, key string
-	query       url.Values
-	by          *signed // nil: anybody
+	// inHost is the bucket if the host's name has it.
+	inHost string
+	query  url.Values
+	by     *signed // nil: anybody
 }
 
 // ReadyPath says that the server is ready.
@@ -109,7 +114,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	if err == nil && s.Keys != (Keys{}) {
-		q.by, err = s.Keys.check(r, s.now())
+		q.by, err = s.Keys.check(r, q.inHost, s.now())
 	}
 	if err == nil {
 		if r.URL.Path == summaryPath {
@@ -123,6 +128,25 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// Names are host names, of which those below have a bucket's name before them.
+type Names []string
+
+// bucket returns the bucket that a Host header names, "" if it names none.
+func (n Names) bucket(host string) string {
+	if h, _, err := net.SplitHostPort(host); err == nil {
+		host = h
+	}
+	if slices.Contains(n, host) {
+		return ""
+	}
+	for _, name := range append(slices.Clone(n), "localhost") {
+		if bucket, ok := strings.CutSuffix(host, "."+name); ok && CheckName(bucket) == nil {
+			return bucket
+		}
+	}
+	return ""
+}
+
 // read finds the bucket and the key of a request: in its path, or the bucket in the host's
 // name.
 func (s *Server) read(w http.ResponseWriter, r *http.Request) (*request, error) {
@@ -131,12 +155,8 @@ func (s *Server) read(w http.ResponseWriter, r *http.Request) (*request, error) 
 	if err != nil {
 		return q, &Error{Code: "InvalidURI", Status: 400, Message: "Couldn't parse the specified URI."}
 	}
-	host := r.Host
-	if h, _, err := net.SplitHostPort(host); err == nil {
-		host = h
-	}
-	if bucket, ok := strings.CutSuffix(host, ".localhost"); ok && CheckName(bucket) == nil {
-		q.bucket, q.key = bucket, path
+	if q.inHost = s.Names.bucket(r.Host); q.inHost != "" {
+		q.bucket, q.key = q.inHost, path
 	} else {
 		q.bucket, q.key, _ = strings.Cut(path, "/")
 	}

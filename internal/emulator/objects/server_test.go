@@ -519,6 +519,8 @@ func TestHostsAndPages(t *testing.T) {
 	}
 	status, headers, body := ask("GET", "photos.localhost:9", "", "")
 	assert.Equal(t, "200 hello sandbox", fmt.Sprint(status, " ", body, " ", headers.Get("Content-Security-Policy")))
+	status, _, body = ask("GET", "photos.objects.shed.localhost", "", "")
+	assert.Equal(t, 403, status, body) // a bucket of the name photos.objects.shed may be private
 	allowed := func(origin, method string) string {
 		status, headers, _ := ask("OPTIONS", "", origin, method)
 		return fmt.Sprint(status, " ", headers.Get("Access-Control-Allow-Origin"))

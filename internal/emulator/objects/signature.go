@@ -56,13 +56,13 @@ const unsigned = "UNSIGNED-PAYLOAD"
 
 // check makes sure that a request is signed with the keys. It returns nil if it is not
 // signed at all.
-func (k Keys) check(r *http.Request, now time.Time) (*signed, error) {
+func (k Keys) check(r *http.Request, inHost string, now time.Time) (*signed, error) {
 	query := r.URL.Query()
 	switch {
 	case query.Get("X-Amz-Algorithm") != "" || query.Get("X-Amz-Signature") != "":
 		return k.checkLink(r, query, now)
 	case strings.HasPrefix(r.Header.Get("Authorization"), version2) || query.Get("Signature") != "" && query.Get("AWSAccessKeyId") != "":
-		return k.checkVersion2(r, query, now)
+		return k.checkVersion2(r, inHost, query, now)
 	case r.Header.Get("Authorization") != "":
 		return k.checkHeader(r, now)
 	}

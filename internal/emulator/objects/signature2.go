@@ -22,7 +22,7 @@ var signedParameters = strings.Fields("acl cors delete lifecycle location loggin
 	"response-content-encoding response-content-language response-content-type response-expires restore tagging torrent uploadId uploads versionId versioning versions website")
 
 // checkVersion2 checks a signature of version 2, of a header or a link.
-func (k Keys) checkVersion2(r *http.Request, query url.Values, now time.Time) (*signed, error) {
+func (k Keys) checkVersion2(r *http.Request, inHost string, query url.Values, now time.Time) (*signed, error) {
 	access, given, at := query.Get("AWSAccessKeyId"), query.Get("Signature"), query.Get("Expires")
 	if query.Get("Signature") == "" {
 		access, given, _ = strings.Cut(strings.TrimPrefix(r.Header.Get("Authorization"), version2), ":")
@@ -53,7 +53,7 @@ func (k Keys) checkVersion2(r *http.Request, query url.Values, now time.Time) (*
 	if access != k.Access {
 		return nil, unknownKey(access)
 	}
-	text := strings.Join([]string{r.Method, r.Header.Get("Content-Md5"), r.Header.Get("Content-Type"), at, amzHeaders(r.Header) + resource(r, query)}, "\n")
+	text := strings.Join([]string{r.Method, r.Header.Get("Content-Md5"), r.Header.Get("Content-Type"), at, amzHeaders(r.Header) + resource(r, inHost, query)}, "\n")
 	h := hmac.New(sha1.New, []byte(k.Secret))
 	h.Write([]byte(text))
 	if subtle.ConstantTimeCompare([]byte(base64.StdEncoding.EncodeToString(h.Sum(nil))), []byte(given)) != 1 {
@@ -75,11 +75,10 @@ func amzHeaders(h http.Header) string {
 	return strings.Join(lines, "")
 }
 
-func resource(r *http.Request, query url.Values) string {
+func resource(r *http.Request, inHost string, query url.Values) string {
 	path := r.URL.EscapedPath()
-	host, _, _ := strings.Cut(r.Host, ":")
-	if bucket, ok := strings.CutSuffix(host, ".localhost"); ok && CheckName(bucket) == nil {
-		path = "/" + bucket + path
+	if inHost != "" {
+		path = "/" + inHost + path
 	}
 	var parts []string
 	for _, name := range signedParameters {

@@ -42,6 +42,7 @@ var launches = []struct{ declared, want string }{
 
 func TestLaunches(t *testing.T) {
 	t.Setenv("XDG_STATE_HOME", t.TempDir())
+	t.Setenv(project.GateVariable, "off") // the names are those of the folder
 	for _, l := range launches {
 		declared, want := l.declared, l.want
 		dir := t.TempDir()
