@@ -116,11 +116,7 @@ func environmentWith(ctx context.Context, p *project.Project, service string) ([
 	if err != nil {
 		return nil, err
 	}
-	env := os.Environ()
-	for _, v := range vars {
-		env = append(env, v.Name+"="+v.Value)
-	}
-	return env, nil
+	return project.Merge(os.Environ(), vars), nil
 }
 
 // running opens the project and asks how a service is.

@@ -77,6 +77,11 @@ func TestConsolesAndSettings(t *testing.T) {
 	out := p.must("run", "--with", "worker", "--", "sh", "-c", `echo "$GREETING in $(basename "$PWD")"`)
 	assert.Regexp(t, `^it's \d+ in worker\n$`, out)
 	assert.Equal(t, 7, p.run("run", "--with", "worker", "--", "sh", "-c", "exit 7").code)
+	// Of a variable that this terminal has, too, a command gets the service's.
+	p.env = append(p.env, "GREETING=of the terminal")
+	out = p.must("run", "--with", "worker", "--", "sh", "-c", `tr '\0' '\n' </proc/$$/environ | grep ^GREETING=`)
+	assert.NotContains(t, out, "of the terminal")
+	assert.Contains(t, out, "GREETING=")
 	p.write("worker/own", "#!/bin/sh\necho own\n")
 	assert.Equal(t, "own\n", p.must("run", "--with", "worker", "--", "./own"))
 	r = p.run("run", "--with", "worker", "--", "no-such-command")

@@ -3,11 +3,13 @@ package check
 import (
 	"context"
 	"fmt"
+	"net/url"
 	"os"
 	"slices"
 	"strings"
 
 	"neighbour/internal/core/authority"
+	"neighbour/internal/core/declare"
 	"neighbour/internal/core/hosts"
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/project"
@@ -97,9 +99,33 @@ func gateNames(ctx context.Context, p *project.Project) []Finding {
 			f.Level, f.Why = Warns, "neither browsers nor programs find it"
 		}
 	}
+	// What the browser gets on a page works all the same.
+	if calls := callsByName(p, missing); len(calls) > 0 {
+		f.Level, f.Why = Warns, words.Join(calls)+"; a program that asks the system for that address doesn't find it"
+	}
 	f.Actions = []Action{{Do: InTerminal, Label: "add them", Asks: true, Command: p.Self + " -C " + p.Dir + " gate hosts --write", Says: "this is run in the terminal, where it shows the lines and asks: neighbour gate hosts --write"}}
 	if strings.Contains(p.Dir+p.Self, " ") { // a command is words with blanks between them
 		f.Actions = nil
 	}
 	return []Finding{f}
+}
+
+// callsByName says which services are told the public address of another whose name is among
+// those.
+func callsByName(p *project.Project, missing []string) []string {
+	var out []string
+	for _, s := range p.Services {
+		for _, ref := range s.References() {
+			other, fact, _ := strings.Cut(ref, ".")
+			if fact != declare.PublicURL || other == s.Name {
+				continue
+			}
+			u, err := url.Parse(p.PublicURL(other))
+			if err == nil && slices.Contains(missing, u.Hostname()) {
+				out = append(out, s.Name+" gets the public address of "+other)
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
 }

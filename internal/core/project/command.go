@@ -11,6 +11,7 @@ import (
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/kind/program"
+	"neighbour/internal/core/wire"
 )
 
 // Command is a command that is ready to be executed.
@@ -85,11 +86,17 @@ func withArguments(argv []string, shell bool, args []string) []string {
 // Environ returns a whole environment: that of this process with the command's
 // variables on top.
 func (c Command) Environ() []string {
-	env := os.Environ()
-	for _, v := range c.Variables {
-		env = append(env, v.Name+"="+v.Value)
+	return Merge(os.Environ(), c.Variables)
+}
+
+// Merge puts variables on top of an environment of NAME=value. Each name is in it once: of two,
+// programs take one or the other.
+func Merge(base []string, vars []Explained) []string {
+	plain := make([]wire.Variable, len(vars))
+	for i, v := range vars {
+		plain[i] = v.Variable
 	}
-	return env
+	return wire.Merge(base, plain)
 }
 
 // Program finds the command's program: in the PATH that it gets, or from its folder
