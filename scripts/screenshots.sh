@@ -86,7 +86,6 @@ picture data 142 38 dark "10 of 10 ready" "8 wait1 Enter Down Down Down Down wai
 picture mail 142 38 dark "10 of 10 ready" "wait4 8 wait1 Down Down Down Down Down Down Enter Enter wait1" -- demo
 picture logs 142 38 dark "failed" "wait9 2 wait1 / d r a w e r Enter wait1" -- demo --trouble
 picture small 80 24 dark "10 of 10 ready" "Right Right wait1" -- demo
-picture help 142 38 dark "10 of 10 ready" "? wait1" -- demo
 picture failed 142 38 dark "failed" "wait9 / n o t i Enter Escape wait1" -- demo --trouble
 picture checks 142 38 dark "failed" "wait6 7 wait1 Up Up Up Up Up Up wait1" -- demo --trouble
 picture wiring 142 38 dark "failed" "3 wait1 Down Down Down Down Down wait1" -- demo --trouble
@@ -119,6 +118,7 @@ ask api.toolshed /loans -H 'Content-Type: application/json' --data '{"tool": "la
 ask toolshed /live -H 'Accept: application/json'
 ask toolshed '/?q=hammer+drill'
 picture traffic 142 38 dark "10 of 10 ready" "9 wait1 Down Down wait1" -- -C "$quiet"
+picture trust 142 38 dark "Add it to" "" -- trust
 
 for format in svg pdf; do
   for what in map start usage wiring; do
