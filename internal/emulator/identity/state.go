@@ -1,0 +1,224 @@
+package identity
+
+import (
+	"crypto/pbkdf2"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"neighbour/internal/core/atomicfile"
+)
+
+// account is somebody who has signed up, or what has changed of somebody who is declared.
+type account struct {
+	Person
+	Salt     []byte    `json:"salt,omitempty"`
+	Hash     []byte    `json:"hash,omitempty"`
+	Verified bool      `json:"verified"`
+	SignedUp bool      `json:"signed_up,omitempty"`
+	Since    time.Time `json:"since"`
+}
+
+// grant is what somebody has allowed a client: a sign-in, or what a client has by itself.
+type grant struct {
+	ID      string    `json:"id"`
+	Subject string    `json:"sub,omitempty"` // "" for a client by itself
+	Client  string    `json:"client"`
+	Scope   string    `json:"scope,omitempty"`
+	Began   time.Time `json:"began"`
+	Used    time.Time `json:"used"`
+	Until   time.Time `json:"until"`
+	Revoked bool      `json:"revoked,omitempty"`
+	// Refresh is the token that is good for the next, as a digest; what was good before it
+	// ends the grant, since it was stolen or used twice (RFC 9700, section 4.14.2).
+	Refresh  string `json:"refresh,omitempty"`
+	Resource string `json:"resource,omitempty"`
+	Nonce    string `json:"nonce,omitempty"`
+	Auth     int64  `json:"auth,omitempty"` // when the person signed in, in seconds since 1970
+}
+
+// The most of each that are kept; the oldest go first.
+const (
+	mostGrants   = 2000
+	mostRevoked  = 2000
+	mostAccounts = 1000
+)
+
+// kept is what a provider keeps in its file.
+type kept struct {
+	Accounts map[string]*account  `json:"accounts"` // by subject
+	Grants   map[string]*grant    `json:"grants"`   // by id
+	Revoked  map[string]time.Time `json:"revoked"`  // access tokens by jti, until when they would hold
+	// Secret signs cookies and links.
+	Secret []byte `json:"secret"`
+}
+
+// state is what changes, and is kept in a file.
+type state struct {
+	file string
+	mu   sync.Mutex
+	kept
+}
+
+func openState(dir string) (*state, error) {
+	s := &state{file: filepath.Join(dir, "state.json")}
+	if err := atomicfile.ReadJSON(s.file, &s.kept); err != nil {
+		return nil, fmt.Errorf("what was kept can't be read: %w; remove %s to begin without it", err, s.file)
+	}
+	s.Accounts, s.Grants, s.Revoked = or(s.Accounts), or(s.Grants), or(s.Revoked)
+	if len(s.Secret) == 0 {
+		s.Secret = random(32)
+		return s, s.save()
+	}
+	return s, nil
+}
+
+func or[V any](m map[string]V) map[string]V {
+	if m == nil {
+		return map[string]V{}
+	}
+	return m
+}
+
+func random(n int) []byte {
+	b := make([]byte, n)
+	_, _ = rand.Read(b)
+	return b
+}
+
+func randomText(n int) string { return base64.RawURLEncoding.EncodeToString(random(n)) }
+
+// save writes the file. The lock is held, or nobody else knows of it yet.
+func (s *state) save() error {
+	drop(s.Grants, mostGrants, func(g *grant) time.Time { return g.Used })
+	drop(s.Revoked, mostRevoked, func(t time.Time) time.Time { return t })
+	b, err := json.Marshal(s.kept)
+	if err != nil {
+		return err
+	}
+	return atomicfile.Replace(s.file, b, 0o600)
+}
+
+// drop leaves no more than some, the oldest not among them.
+func drop[V any](m map[string]V, most int, at func(V) time.Time) {
+	if len(m) <= most {
+		return
+	}
+	names := slices.SortedFunc(maps.Keys(m), func(a, b string) int { return at(m[a]).Compare(at(m[b])) })
+	for _, name := range names[:len(m)-most+most/10] {
+		delete(m, name)
+	}
+}
+
+// change changes what is kept, or nothing if it can't be written.
+func (s *state) change(do func() error) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := do(); err != nil {
+		return err
+	}
+	return s.save()
+}
+
+// look calls do with what is kept.
+func (s *state) look(do func()) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	do()
+}
+
+const rounds = 20_000
+
+func hash(password string, salt []byte) []byte {
+	b, err := pbkdf2.Key(sha256.New, password, salt, rounds, 32)
+	if err != nil {
+		panic(err) // the arguments are ours
+	}
+	return b
+}
+
+func (a *account) setPassword(password string) {
+	a.Salt = random(16)
+	a.Hash = hash(password, a.Salt)
+}
+
+// needsPassword reports whether a click is not enough.
+func (a *account) needsPassword() bool { return a.Password != "" || len(a.Hash) > 0 }
+
+func (a *account) checkPassword(password string) bool {
+	if len(a.Hash) > 0 {
+		return subtle.ConstantTimeCompare(hash(password, a.Salt), a.Hash) == 1
+	}
+	return a.Password == "" || subtle.ConstantTimeCompare([]byte(password), []byte(a.Password)) == 1
+}
+
+// people returns everybody who can sign in: those who are declared first.
+func (s *Server) people() []*account {
+	var out []*account
+	s.state.look(func() {
+		declared := map[string]bool{}
+		for _, p := range s.Config.People {
+			declared[p.ID()] = true
+			a := &account{Person: p, Verified: true}
+			if changed := s.state.Accounts[p.ID()]; changed != nil {
+				a.Salt, a.Hash = changed.Salt, changed.Hash
+			}
+			out = append(out, a)
+		}
+		var more []*account
+		for id, a := range s.state.Accounts {
+			if a.SignedUp && !declared[id] {
+				c := *a
+				more = append(more, &c)
+			}
+		}
+		slices.SortFunc(more, func(a, b *account) int { return a.Since.Compare(b.Since) })
+		out = append(out, more...)
+	})
+	return out
+}
+
+// person returns somebody by the claim sub.
+func (s *Server) person(sub string) *account {
+	for _, a := range s.people() {
+		if a.ID() == sub {
+			return a
+		}
+	}
+	return nil
+}
+
+// named returns somebody by an address or a name.
+func (s *Server) named(text string) *account {
+	text = strings.TrimSpace(text)
+	for _, same := range []func(*account) bool{
+		func(a *account) bool { return strings.EqualFold(a.Email, text) },
+		func(a *account) bool { return strings.EqualFold(a.Name, text) },
+		func(a *account) bool { return a.ID() == text },
+		func(a *account) bool { return strings.EqualFold(strings.Fields(a.Name + " ?")[0], text) },
+	} {
+		for _, a := range s.people() {
+			if same(a) {
+				return a
+			}
+		}
+	}
+	return nil
+}
+
+var (
+	errTaken    = errors.New("there is an account with this address already")
+	errTooMany  = errors.New("there are too many accounts")
+	errAddress  = errors.New("this is no address of mail")
+	errPassword = errors.New("a password has at least 8 characters")
+)
