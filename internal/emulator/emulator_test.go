@@ -13,7 +13,7 @@ import (
 
 func TestRun(t *testing.T) {
 	for want, args := range map[string][]string{
-		"which emulator? documents, mail, objects, static": nil,
+		"which emulator? documents, identity, mail, objects, static": nil,
 		`there is no emulator "fax"`:                       {"fax"},
 		"takes --listen":                                   {"mail"},
 		"flag provided but not":                            {"mail", "--listen", "127.0.0.1:0", "--speed", "9"},

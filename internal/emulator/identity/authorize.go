@@ -229,8 +229,9 @@ func (s *Server) sendBack(w http.ResponseWriter, r *http.Request, a *ask, values
 	http.Redirect(w, r, u.String(), http.StatusSeeOther)
 }
 
-// The session of a browser is a cookie with who signed in and when, signed.
-const sessionCookie = "identity_session"
+// cookie is the name of the session's, which has who signed in and when, signed. Browsers don't
+// tell ports apart, so each provider has a name of its own.
+func (s *Server) cookie() string { return "identity_" + s.mac("cookie")[:8] }
 
 type session struct {
 	Subject string `json:"s"`
@@ -271,7 +272,7 @@ func (s *Server) unseal(text, purpose string, life time.Duration) (session, bool
 
 // session returns who is signed in in a browser, and since when; nil for nobody.
 func (s *Server) session(r *http.Request) (*account, time.Time) {
-	c, err := r.Cookie(sessionCookie)
+	c, err := r.Cookie(s.cookie())
 	if err != nil {
 		return nil, time.Time{}
 	}
@@ -283,12 +284,12 @@ func (s *Server) session(r *http.Request) (*account, time.Time) {
 }
 
 func (s *Server) remember(w http.ResponseWriter, r *http.Request, a *account, at time.Time) {
-	http.SetCookie(w, &http.Cookie{Name: sessionCookie, Value: s.seal(session{a.ID(), at.Unix(), "session"}), Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode,
+	http.SetCookie(w, &http.Cookie{Name: s.cookie(), Value: s.seal(session{a.ID(), at.Unix(), "session"}), Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode,
 		Secure: strings.HasPrefix(s.issuer(r), "https:"), MaxAge: int(sessionLife.Seconds())})
 }
 
-func forget(w http.ResponseWriter) {
-	http.SetCookie(w, &http.Cookie{Name: sessionCookie, Path: "/", HttpOnly: true, MaxAge: -1})
+func (s *Server) forget(w http.ResponseWriter) {
+	http.SetCookie(w, &http.Cookie{Name: s.cookie(), Path: "/", HttpOnly: true, MaxAge: -1})
 }
 
 // logout ends a session (OpenID Connect RP-Initiated Logout 1.0, section 2).
@@ -311,7 +312,7 @@ func (s *Server) logout(w http.ResponseWriter, r *http.Request) {
 		}
 		hinted, _ = claims["sid"].(string)
 	}
-	forget(w)
+	s.forget(w)
 	if hinted != "" {
 		_ = s.state.change(func() error {
 			if g := s.state.Grants[hinted]; g != nil {

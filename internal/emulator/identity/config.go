@@ -121,7 +121,7 @@ func (c *Config) allows(client Client, redirect string) bool {
 			return false
 		}
 		ip, err := netip.ParseAddr(d.Hostname())
-		if err != nil || !ip.IsLoopback() {
+		if d.Hostname() != "localhost" && (err != nil || !ip.IsLoopback()) {
 			return false
 		}
 		d.Host, u.Host = d.Hostname(), u.Hostname()

@@ -10,6 +10,7 @@ import (
 	"neighbour/internal/core/kind/apache"
 	"neighbour/internal/core/kind/beanstalkd"
 	"neighbour/internal/core/kind/documents"
+	"neighbour/internal/core/kind/identity"
 	"neighbour/internal/core/kind/mail"
 	"neighbour/internal/core/kind/mariadb"
 	"neighbour/internal/core/kind/memcached"
@@ -46,6 +47,7 @@ var All = Catalogue{
 	documents.Kind{},
 	objects.Kind{},
 	mail.Kind{},
+	identity.Kind{},
 	nginx.New(),
 	apache.New(),
 	php.Kind{},
