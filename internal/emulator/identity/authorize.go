@@ -134,7 +134,7 @@ func (s *Server) authorize(w http.ResponseWriter, r *http.Request) {
 	person, at := s.session(r)
 	if choice.Has("person") {
 		chosen, problem := s.choose(choice)
-		if problem != "" {
+		if chosen == nil {
 			s.signIn(w, r, a, choice, problem)
 			return
 		}
@@ -167,7 +167,8 @@ func (s *Server) sameOrigin(r *http.Request) bool {
 	return origin == s.issuer(r)
 }
 
-// choose returns who somebody is, or why not.
+// choose returns who somebody is, or nil and why not; "" if the password is still to be asked
+// for.
 func (s *Server) choose(choice url.Values) (*account, string) {
 	a := s.person(choice.Get("person"))
 	switch {

@@ -303,7 +303,10 @@ func TestRefusals(t *testing.T) {
 	status, body := p.get(p.web.URL+userinfoPath, first["access_token"].(string))
 	assert.Equal(t, 401, status, body)
 	// Somebody who has a password must know it.
-	page := p.signIn(p.web.URL+authorizePath+"?"+with("prompt", "login").Encode(), "Tom", "wrong").Get("page")
+	page := p.signIn(p.web.URL+authorizePath+"?"+with("prompt", "login").Encode(), "Tom", "").Get("page")
+	assert.Contains(t, page, "Password of Tom Okafor")
+	assert.NotContains(t, page, "not right")
+	page = p.signIn(p.web.URL+authorizePath+"?"+with("prompt", "login").Encode(), "Tom", "wrong").Get("page")
 	assert.Contains(t, page, "The password is not right.")
 	assert.Contains(t, page, "Password of Tom Okafor")
 	// Others of the network, and pages of other sites, get nothing.

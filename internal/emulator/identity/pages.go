@@ -39,7 +39,7 @@ type page struct {
 	Hint                  string
 	Send                  string // what the button says
 	Cancel                bool
-	SignUp, Forgot        string // addresses
+	SignUp, Forgot, Other string // addresses
 	AskCode               bool
 	Code                  string
 	Link                  string // a hidden field
@@ -95,6 +95,15 @@ func (s *Server) signIn(w http.ResponseWriter, r *http.Request, a *ask, choice u
 	}
 	if s.Config.SMTP != "" {
 		p.Forgot = forgotPath + "?ask=" + url.QueryEscape(p.Ask)
+	}
+	if p.Chosen != "" {
+		again := url.Values{}
+		for name, values := range a.raw {
+			if name != "login_hint" {
+				again[name] = values
+			}
+		}
+		p.Other = authorizePath + "?" + again.Encode()
 	}
 	if len(p.People) == 0 {
 		p.Text = "Nobody is declared: add people to the declaration."

@@ -156,7 +156,7 @@ func (v *mapView) Bindings() []view.Binding {
 		view.Act("u", "errands", func() tea.Cmd { return v.askErrand(s.Name) }).If(len(v.errandsOf(s.Name)) > 0).Spare(3).Helps("run one of its errands"),
 		view.Act("c", "copy", func() tea.Cmd { return v.copy(s) }).If(len(s.Facts) > 0).Spare(2).Helps("copy its address or a credential"),
 		view.Act("o", "open page", func() tea.Cmd { return openPage(v.Env, s) }).If(pageOf(s) != "" && s.State == supervise.Ready).Spare(3).Helps("open its page in the browser"),
-		view.Act("Q", "for a phone", func() tea.Cmd { v.Show(newPhone(v.Env)); return nil }).If(v.Overview.LANURL != "").Spare(3).Helps("the address for a phone in this machine's network, as a QR code"),
+		view.Act("p", "for a phone", func() tea.Cmd { v.Show(newPhone(v.Env)); return nil }).If(v.Overview.LANURL != "").Spare(3).Helps("the address for a phone in this machine's network, as a QR code"),
 		view.Act("v", does, func() tea.Cmd {
 			v.reveal = !v.reveal
 			return nil

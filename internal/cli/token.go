@@ -1,0 +1,129 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/probe"
+	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/words"
+	"neighbour/internal/emulator/identity"
+)
+
+func (a *app) token() *cobra.Command {
+	var service, fault string
+	var want identity.Wanted
+	var id, asJSON bool
+	cmd := &cobra.Command{
+		Use: "token PERSON", Short: "Print an access token of somebody who can sign in",
+		Long: `Token has a service of kind identity give an access token of a person, without a
+sign-in, for curl and for tests. The person is a name, its first word, or an address.
+A fault makes a token that is to be refused:
+
+  expired    it held until an hour ago
+  early      it holds in an hour
+  revoked    it was revoked
+  foreign    another key has signed it, under the id of the right one
+  none       it says that it has no signature at all
+  issuer     it is another issuer's
+  audience   it is for another app`,
+		Example: "  curl -H \"Authorization: Bearer $(neighbour token ines)\" http://127.0.0.1:4100/loans\n  neighbour token ines --fault expired",
+		Args:    takes(cobra.ExactArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			want.Person, want.Fault = args[0], identity.Fault(fault)
+			return a.printToken(cmd.Context(), p, service, want, id, asJSON)
+		},
+	}
+	cmd.Flags().StringVar(&service, "service", "", "the `service`, if there are several of kind identity")
+	cmd.Flags().StringVar(&want.Client, "client", "", "the `client` that it is for")
+	cmd.Flags().StringVar(&want.Scope, "scope", "", "its scope")
+	cmd.Flags().StringVar(&fault, "fault", "", "what is to be wrong with it")
+	cmd.Flags().BoolVar(&id, "id", false, "print the ID token instead")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print both as JSON")
+	_ = cmd.RegisterFlagCompletionFunc("fault", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		var out []string
+		for _, f := range identity.Faults {
+			out = append(out, string(f))
+		}
+		return out, cobra.ShellCompDirectiveNoFileComp
+	})
+	return cmd
+}
+
+// identityOf returns the service of kind identity that is meant.
+func identityOf(p *project.Project, name string) (string, error) {
+	var all []string
+	for _, s := range p.Services {
+		if s.Kind == "identity" {
+			all = append(all, s.Name)
+		}
+	}
+	if name != "" {
+		if err := p.Check(name); err != nil {
+			return "", err
+		}
+		if p.Service(name).Kind != "identity" {
+			return "", fmt.Errorf("%s is no service of kind identity", name)
+		}
+		return name, nil
+	}
+	switch len(all) {
+	case 0:
+		return "", errors.New(`the project has no service of kind identity; declare one with kind = "identity"`)
+	case 1:
+		return all[0], nil
+	}
+	return "", usageError{fmt.Errorf("there are several services of kind identity; name one with --service: %s", words.Or(all))}
+}
+
+func (a *app) printToken(ctx context.Context, p *project.Project, service string, want identity.Wanted, id, asJSON bool) error {
+	name, err := identityOf(p, service)
+	if err != nil {
+		return err
+	}
+	current, _, err := api.Look(ctx, p)
+	if err != nil {
+		return err
+	}
+	st := current[name]
+	if st.State != supervise.Ready && st.State != supervise.Ailing {
+		return fmt.Errorf("%s is %s; start it with: neighbour start %s", name, st.State, name)
+	}
+	c := identity.API{HTTP: &http.Client{Timeout: 10 * time.Second}}
+	for _, f := range st.Facts {
+		if f.Name == "url" {
+			c.Base = f.Value
+		}
+	}
+	given, err := c.Token(ctx, want)
+	var refused *identity.Error
+	switch {
+	case errors.As(err, &refused):
+		return errors.New(refused.Text)
+	case err != nil:
+		return fmt.Errorf("%s does not answer: %s", name, probe.Explain(err))
+	case asJSON:
+		out := json.NewEncoder(a.out)
+		out.SetIndent("", "  ")
+		return out.Encode(given)
+	case id && given.ID == "":
+		return errors.New("there is no ID token with this fault")
+	case id:
+		fmt.Fprintln(a.out, given.ID)
+	default:
+		fmt.Fprintln(a.out, given.Access)
+	}
+	return nil
+}

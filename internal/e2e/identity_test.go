@@ -1,0 +1,164 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"neighbour/internal/testkit"
+)
+
+const door = `
+[service.door]
+kind = "identity"
+sign_up = true
+confirm = true
+mail = "${postbox}"
+people = [
+  { name = "Ines Brandt", email = "ines@toolshed.example.org", roles = ["lender"] },
+  { name = "Tom Okafor", email = "tom@toolshed.example.org", password = "hammer drill" },
+]
+
+[service.postbox]
+kind = "mail"
+`
+
+// People sign in to apps that use clients which nobody here wrote; tokens outlive a killed
+// provider.
+func TestIdentityOfRealClients(t *testing.T) {
+	t.Parallel()
+	p := newProject(t, door)
+	p.must("start")
+	facts := p.status().Service["door"].Facts
+	var out struct {
+		Name, Email, Again, Own, Out string
+		Roles                        []string
+		Kids, Active, Gone           bool
+		Device                       int
+		Faults                       map[string]string
+	}
+	env := []string{"ISSUER=" + facts["url"], "CLIENT_ID=" + facts["client_id"], "CLIENT_SECRET=" + strings.TrimSpace(p.must("run", "--with", "door", "--", "printenv", "DOOR_CLIENT_SECRET")), "PERSON=Ines Brandt"}
+	readJSON(t, client(t, env, "identity.mjs"), &out)
+	assert.Equal(t, "Ines Brandt", out.Name)
+	assert.Equal(t, "ines@toolshed.example.org", out.Email)
+	assert.Equal(t, []string{"lender"}, out.Roles)
+	assert.True(t, out.Kids, "another key signs")
+	assert.True(t, out.Active)
+	assert.False(t, out.Gone, "revoked")
+	assert.Equal(t, "invalid_grant", out.Again, "a code is good once")
+	assert.Equal(t, "tools.read", out.Own)
+	assert.Equal(t, 9, out.Device)
+	assert.Equal(t, "/logout", out.Out)
+	assert.Len(t, out.Faults, 6)
+	for fault, code := range out.Faults {
+		assert.Regexp(t, "^ERR_J", code, fault)
+	}
+
+	ask := func(token string) int {
+		r, err := http.NewRequest("GET", facts["url"]+"/userinfo", nil)
+		require.NoError(t, err)
+		r.Header.Set("Authorization", "Bearer "+token)
+		resp, err := http.DefaultClient.Do(r)
+		require.NoError(t, err)
+		resp.Body.Close()
+		return resp.StatusCode
+	}
+	token := strings.TrimSpace(p.must("token", "ines"))
+	assert.Equal(t, 200, ask(token))
+	assert.Equal(t, 401, ask(strings.TrimSpace(p.must("token", "tom@toolshed.example.org", "--fault", "revoked"))))
+	r := p.run("token", "nobody")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stderr, "there are: Ines Brandt, Tom Okafor")
+	before := p.status().Service["door"].PID
+	require.NoError(t, syscall.Kill(before, syscall.SIGKILL))
+	require.Eventually(t, func() bool { s := p.status().Service["door"]; return s.State == "ready" && s.PID != before }, patience, 20*time.Millisecond)
+	assert.Equal(t, 200, ask(token), "its key and its sign-ins are kept")
+	assert.Contains(t, p.must("data", "door", "sign-ins"), "ines@toolshed.example.org")
+	assert.NotContains(t, p.must("logs", "door"), token, "no token is printed")
+	assert.NotContains(t, p.must("data", "door", "people", "--json"), "hammer drill", "nor a password")
+
+	s := open(t, p.dir, 142, 38)
+	s.see(`2 of 2 ready`)
+	s.press("8")
+	s.see(`sign-ins`)
+	s.see(`a more`)
+	s.press("Up")
+	s.see(`known still`)
+	s.press("a")
+	s.see(`have another key sign`)
+}
+
+var linkInMail = regexp.MustCompile(`http://\S+/confirm\?link=\S+`)
+
+// Somebody makes an account in a browser, confirms the address by the mail, and signs in.
+func TestSignUpInABrowser(t *testing.T) {
+	t.Parallel()
+	testkit.Need(t, "chromium")
+	app := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		fmt.Fprintf(w, "<!doctype html><p id=app>%s %s</p>", r.FormValue("error"), map[bool]string{true: "signed in"}[r.FormValue("code") != ""])
+	}))
+	defer app.Close()
+	p := newProject(t, door)
+	p.must("start")
+	facts, inbox := p.status().Service["door"].Facts, p.status().Service["postbox"].Facts["url"]
+	address := facts["url"] + "/authorize?" + url.Values{"client_id": {"web"}, "redirect_uri": {app.URL + "/back"}, "response_type": {"code"}, "scope": {"openid"}, "state": {"a&b"}}.Encode()
+
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.UserDataDir(t.TempDir()), chromedp.Flag("disable-gpu", true),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
+	ctx, cancel := chromedp.NewExecAllocator(t.Context(), options...)
+	defer cancel()
+	ctx, cancel = chromedp.NewContext(ctx)
+	defer cancel()
+	ctx, cancel = context.WithTimeout(ctx, 2*patience)
+	defer cancel()
+	do := func(steps ...chromedp.Action[chromedp.Void]) {
+		t.Helper()
+		require.NoError(t, chromedp.Do(ctx, steps...))
+	}
+	text := func() string { return evaluate[string](t, ctx, "document.body.innerText") }
+	do(chromedp.EmulateViewport(360, 740), chromedp.Navigate(address), chromedp.WaitVisible("ul.people"))
+	assert.LessOrEqual(t, evaluate[int](t, ctx, "document.documentElement.scrollWidth"), 360, "a phone's width is enough")
+	do(chromedp.Click(`nav a[href^="/sign-up"]`), chromedp.WaitVisible(`input[name=name]`))
+	do(chromedp.SendKeys(`input[name=name]`, "Ada Lind"), chromedp.SendKeys(`input[name=email]`, "ada@toolshed.example.org"), chromedp.SendKeys(`input[name=password]`, "two ladders"), chromedp.Click("button.send"))
+	do(chromedp.WaitVisible(`//main/*[contains(., "Look into your mail")]`))
+	var mails struct{ Messages []struct{ ID string } }
+	_, list := fetch(t, inbox+"/messages")
+	readJSON(t, list, &mails)
+	require.Len(t, mails.Messages, 1)
+	var mail struct{ Text string }
+	_, whole := fetch(t, inbox+"/messages/"+mails.Messages[0].ID)
+	readJSON(t, whole, &mail)
+	link := linkInMail.FindString(mail.Text)
+	require.NotEmpty(t, link, mail.Text)
+
+	// Who has not confirmed the address can't sign in.
+	choose := func() {
+		do(chromedp.Navigate(address), chromedp.WaitVisible("ul.people"), chromedp.Click("ul.people li:nth-child(3) button"), chromedp.WaitVisible("input[name=password]"),
+			chromedp.SendKeys("input[name=password]", "two ladders"), chromedp.Click("button.send"))
+	}
+	choose()
+	do(chromedp.WaitVisible(`//main/*[contains(., "not been confirmed")]`))
+	do(chromedp.Navigate(link))
+	do(chromedp.WaitVisible(`//main/*[contains(., "Your address is confirmed")]`))
+	choose()
+	do(chromedp.WaitVisible("#app"))
+	assert.Contains(t, text(), "signed in")
+	// The browser is signed in now, and one click is a person.
+	do(chromedp.Navigate(address), chromedp.WaitVisible("#app"))
+	do(chromedp.Navigate(address+"&prompt=select_account"), chromedp.WaitVisible("ul.people"), chromedp.Click("ul.people li:first-child button"), chromedp.WaitVisible("#app"))
+	assert.Contains(t, text(), "signed in")
+	do(chromedp.Navigate(address+"&prompt=login"), chromedp.WaitVisible("ul.people"), chromedp.Click("button[name=cancel]"), chromedp.WaitVisible("#app"))
+	assert.Contains(t, text(), "access_denied")
+	require.NoError(t, chromedp.Cancel(ctx))
+}
