@@ -86,12 +86,12 @@ func (s *subject) find(id string, level Level, key, what string) Finding {
 }
 
 // serviceChecks are made for each service, projectChecks once.
-var serviceChecks = []func(context.Context, *subject) []Finding{programs, runtimes, ports, folders, preparations, warnings, elsewhere, unresolved, data}
+var serviceChecks = []func(context.Context, *subject) []Finding{programs, runtimes, ports, folders, preparations, warnings, elsewhere, unresolved, data, outside}
 var projectChecks = []func(context.Context, *project.Project) []Finding{disk, openFiles, clock, environment, committed, errands, gate}
 
 // atStart are the checks that a service must pass when it starts, beside
 // those that its start makes itself.
-var atStart = []func(context.Context, *subject) []Finding{folders}
+var atStart = []func(context.Context, *subject) []Finding{folders, outside}
 
 // Seen is what a keeper sees of a service. It is all zero without one.
 type Seen struct {

@@ -24,6 +24,10 @@ type Declaration struct {
 	File, Dir string
 	// Name is the project's name.
 	Name string
+	// Offline says that nothing may be started that is led outside this machine, other than by
+	// the variables of Outside, which are written "service.VARIABLE".
+	Offline bool
+	Outside []Word
 	// Services are sorted by name.
 	Services []*Service
 	// Plan orders the services by what they need, written and inferred.

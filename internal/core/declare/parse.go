@@ -195,7 +195,9 @@ func (c *checker) kindNames() []string {
 func (c *checker) read(root *node) {
 	var top struct {
 		Project struct {
-			Name Word `toml:"name"`
+			Name    Word   `toml:"name"`
+			Offline bool   `toml:"offline"`
+			Outside []Word `toml:"outside"`
 		} `toml:"project"`
 	}
 	known := []string{"project", "service", "errand", "env", "gate", "profile", "kind"}
@@ -233,6 +235,15 @@ func (c *checker) read(root *node) {
 		c.decl.Name = strings.ToLower(filepath.Base(c.decl.Dir))
 	} else if !serviceName.MatchString(name.Value) {
 		c.report("project.name", name.At, name.width, fmt.Sprintf("%q can't be a project's name", name.Value), nameRule)
+	}
+	c.decl.Offline, c.decl.Outside = top.Project.Offline, top.Project.Outside
+	for i, w := range c.decl.Outside {
+		key := fmt.Sprintf("project.outside[%d]", i)
+		if service, variable, ok := strings.Cut(w.Value, "."); !ok || variable == "" {
+			c.report(key, w.At, w.width, fmt.Sprintf("%q names no variable of a service", w.Value), `write for example "api.PAYMENTS_URL"`)
+		} else if c.nodes[service] == nil {
+			c.report(key, w.At, w.width, fmt.Sprintf("there is no service %q", service), "")
+		}
 	}
 	if len(c.nodes) == 0 && len(c.problems) == 0 {
 		c.report("", Position{}, 0, "declares no service", "add one, for example:\n\n    [service.api]\n    run = \"node server.js\"")

@@ -45,7 +45,9 @@ func Schema(kinds Catalogue, d *Declaration) ([]byte, error) {
 		"required": []string{"service"},
 		"properties": map[string]any{
 			"project": map[string]any{"type": "object", "additionalProperties": false, "properties": map[string]any{
-				"name": map[string]any{"type": "string", "pattern": serviceName.String(), "description": "the project's name; left out: its folder's"},
+				"name":    map[string]any{"type": "string", "pattern": serviceName.String(), "description": "the project's name; left out: its folder's"},
+				"offline": map[string]any{"type": "boolean", "description": "nothing is started that a variable leads outside this machine, other than those of outside"},
+				"outside": map[string]any{"type": "array", "items": map[string]any{"type": "string"}, "description": "variables that are meant to lead outside this machine: [\"api.PAYMENTS_URL\"]"},
 			}},
 			"service": map[string]any{"type": "object", "minProperties": 1, "additionalProperties": false,
 				"patternProperties": map[string]any{serviceName.String(): map[string]any{"$ref": "#/$defs/service"}}},

@@ -136,7 +136,7 @@ func Unresolved(ctx context.Context, names []string) []string {
 	var all sync.WaitGroup
 	limit := make(chan struct{}, 8)
 	file, _ := os.ReadFile(File) // which the resolver may remember as it was
-	known := loopback(string(file))
+	known := Loopback(string(file))
 	for _, name := range names {
 		if known[name] {
 			continue
@@ -161,8 +161,8 @@ func Unresolved(ctx context.Context, names []string) []string {
 	return out
 }
 
-// loopback returns the names that a hosts file leads to the loopback interface.
-func loopback(file string) map[string]bool {
+// Loopback returns the names that a hosts file leads to the loopback interface.
+func Loopback(file string) map[string]bool {
 	out := map[string]bool{}
 	for line := range strings.Lines(file) {
 		line, _, _ = strings.Cut(line, "#")

@@ -26,6 +26,7 @@ import (
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/words"
 )
 
 // Driver drives a service of a project on this machine.
@@ -170,6 +171,11 @@ func (d *Driver) makeReady(ctx context.Context, r supervise.Request, set func(fu
 	var warnings []string
 	if w, ok := d.kind.(kind.Warner); ok {
 		warnings = append(warnings, w.Warn(in)...)
+	}
+	for _, v := range d.project.LeadsOutside(d.svc) {
+		if !v.Meant {
+			warnings = append(warnings, fmt.Sprintf("%s leads to %s, outside this machine", v.Name, words.Join(v.Hosts)))
+		}
 	}
 	if d.confine(); d.watched != "" {
 		warnings = append(warnings, d.watched)
