@@ -148,7 +148,7 @@ func TestADayOnTheScreen(t *testing.T) {
 	p := newDemo(t, false)
 	s := openWith(t, p.env, dir, 142, 38, "demo")
 	s.see(`waiting`)
-	text := s.see(`10 of 10 ready .*start took \d\.\d+ s`)
+	text := s.see(`11 of 11 ready .*start took \d\.\d+ s`)
 	assert.Regexp(t, `step 1 +step 2 +step 3 +step 4`, text)
 	assert.Regexp(t, `◆ finished`, text)
 	assert.Regexp(t, `┏ ledger ━+┓`, text, "the first is selected")
@@ -172,12 +172,12 @@ func TestADayOnTheScreen(t *testing.T) {
 	s.press("Escape")
 	s.gone(`Stop api`)
 	s.press("t", "Enter")
-	s.see(`6 of 10 ready|7 of 10 ready`)
+	s.see(`7 of 11 ready|8 of 11 ready`)
 	s.see(`○ 3 stopped`)
 	s.press("s")
-	s.see(`8 of 10 ready`)
+	s.see(`9 of 11 ready`)
 	s.press("S", "Down", "Enter")
-	s.see(`10 of 10 ready`)
+	s.see(`11 of 11 ready`)
 
 	// The log: following, paused, another service, and back.
 	s.press("Tab", "Tab", "Enter")
@@ -231,11 +231,11 @@ func TestADayOnTheScreen(t *testing.T) {
 
 	// Leave, find everything again, stop all.
 	s.press("q")
-	s.see(`9 of 10 services go on; "neighbour -C .* stop" ends them`)
+	s.see(`10 of 11 services go on; "neighbour -C .* stop" ends them`)
 	s.see(`exit 0`)
 	assert.Len(t, p.left(), 8, "they go on")
 	again := openWith(t, p.env, p.dir, 80, 24)
-	again.see(`10 of 10 ready`)
+	again.see(`11 of 11 ready`)
 	again.fits(80, 24)
 	again.press("Q")
 	again.see(`Stop everything and leave\?`)
@@ -275,7 +275,7 @@ func TestTroubleOnTheScreen(t *testing.T) {
 		case size[0] < 60:
 			s.see(`Neighbour needs a`)
 		default:
-			s.see(`of 18 ready`)
+			s.see(`of 19 ready`)
 			s.see(`ledger`)
 			s.see(`leave`)
 		}
@@ -285,7 +285,7 @@ func TestTroubleOnTheScreen(t *testing.T) {
 	// A keeper that is killed is said, and found again.
 	require.NoError(t, exec.Command("kill", "-9", itoa(p.status().Keeper.PID)).Run())
 	s.see(`the keeper answers again`)
-	s.see(`of 18 ready`)
+	s.see(`of 19 ready`)
 	s.press("q")
 	s.see(`exit 0`)
 }
