@@ -118,6 +118,10 @@ ask api.toolshed /loans -H 'Content-Type: application/json' --data '{"tool": "la
 ask toolshed /live -H 'Accept: application/json'
 ask toolshed '/?q=hammer+drill'
 picture traffic 142 38 dark "11 of 11 ready" "9 wait1 Down Down wait1" -- -C "$quiet"
+sign_in=$("$binary" -C "$quiet" status --json | sed -n 's/.*"url": "\(http:[^"]*:41[0-9]*\)".*/\1/p' | while read -r u; do curl -fs "$u/.well-known/openid-configuration" >/dev/null 2>&1 && echo "$u" && break; done)
+chromium --headless --no-sandbox --disable-gpu --disable-background-networking --disable-component-update --disable-sync --user-data-dir="$work/profile" --window-size=1280,800 \
+  --screenshot="$out/sign-in.png" "$sign_in/authorize?client_id=toolshed&redirect_uri=http://localhost/back&response_type=code&scope=openid" >/dev/null 2>&1
+echo docs/screenshots/sign-in.png
 picture trust 142 38 dark "Add it to" "" -- trust
 
 for format in svg pdf; do

@@ -233,7 +233,7 @@ func TestADayOnTheScreen(t *testing.T) {
 	s.press("q")
 	s.see(`10 of 11 services go on; "neighbour -C .* stop" ends them`)
 	s.see(`exit 0`)
-	assert.Len(t, p.left(), 8, "they go on")
+	assert.Len(t, p.left(), 9, "they go on")
 	again := openWith(t, p.env, p.dir, 80, 24)
 	again.see(`11 of 11 ready`)
 	again.fits(80, 24)
