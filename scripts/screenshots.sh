@@ -39,7 +39,7 @@ CONF
 # waits for the text, presses the keys, and takes the picture.
 picture() {
   local name=$1 columns=$2 rows=$3 ground=$4 text=$5 keys=$6; shift 7
-  xterm -u8 -fa 'JetBrains Mono' -fs 11 +sb -bw 0 -b 0 -bc -tn xterm-256color -geometry "${columns}x$rows+0+0" \
+  xterm -u8 -bg '#121318' -fg '#C9CBD1' -fa 'JetBrains Mono' -fs 11 +sb -bw 0 -b 0 -bc -tn xterm-256color -geometry "${columns}x$rows+0+0" \
     -e env LC_ALL=C.UTF-8 tmux -S "$work/tmux" -f "$work/tmux.conf" new-session \
     "env COLORTERM=truecolor NEIGHBOUR_BACKGROUND=$ground '$binary' $*" >/dev/null 2>&1 &
   local terminal=$!
@@ -82,8 +82,8 @@ picture init 142 38 dark "built in" "Enter BSpace BSpace BSpace BSpace BSpace BS
 # The first catches the start while it is under way.
 picture start 142 38 dark "1 starting" "wait0.2" -- demo
 picture map 142 38 dark "11 of 11 ready" "Right Right wait12" -- demo
-picture data 142 38 dark "11 of 11 ready" "8 wait1 Enter Down Down Down Down wait1" -- demo
-picture mail 142 38 dark "11 of 11 ready" "wait4 8 wait1 Down Down Down Down Down Down Enter Enter wait1" -- demo
+picture data 142 38 dark "11 of 11 ready" "8 wait1 Down Down Down Enter Down Down Down Down wait1" -- demo
+picture mail 142 38 dark "11 of 11 ready" "wait4 8 wait1 Down Down Down Down Down Down Down Down Down Enter Enter wait1" -- demo
 picture logs 142 38 dark "failed" "wait9 2 wait1 / d r a w e r Enter wait1" -- demo --trouble
 picture small 80 24 dark "11 of 11 ready" "Right Right wait1" -- demo
 picture failed 142 38 dark "failed" "wait9 / n o t i Enter Escape wait1" -- demo --trouble
@@ -170,7 +170,7 @@ TOML
 "$binary" -C "$held" stop >/dev/null 2>&1
 rm -r "$held/api/packages"
 "$binary" -C "$held" start --no-wait >/dev/null 2>&1
-picture preparing 142 38 dark "preparing" "Right wait3" -- -C "$held"
+for _ in $(seq 100); do "$binary" -C "$held" status | grep -q preparing && break; sleep 0.1; done
 chromium --headless --no-sandbox --disable-gpu --disable-background-networking --disable-component-update --disable-sync --user-data-dir="$work/profile" --window-size=1280,800 \
   --screenshot="$out/waiting.png" "http://toolshed.localhost:$port/" >/dev/null 2>&1
 echo docs/screenshots/waiting.png
