@@ -214,7 +214,7 @@ func (v *mapView) drawLine(c *ui.Canvas, x, y, width int, s api.Status) {
 	if display.Width(right) > room {
 		right = display.Truncate(right, max(0, room))
 	}
-	if display.Width(right) < 4 {
+	if display.Width(right) < 4 || right != string(s.State) && s.State == supervise.Ready && strings.HasSuffix(right, "…") {
 		right = ""
 	}
 	title := display.Truncate(s.Name, width-4)

@@ -19,6 +19,7 @@ const (
 	cardRows     = 4
 	lowRows      = 3
 	cardMin      = 17
+	lineMin      = 14
 	cardMax      = 42
 	marginLeft   = 2
 	headingRows  = 1
@@ -133,7 +134,11 @@ func (ch *chart) place(width int) {
 			gaps[i] = max(3, g.Lanes+2)
 			total += gaps[i]
 		}
-		ch.card = max(cardMin, (width-2-total)/n)
+		least := cardMin
+		if ch.tall == 1 { // which needs no more than a name
+			least = lineMin
+		}
+		ch.card = max(least, (width-2-total)/n)
 	}
 	spare := width - 2*marginLeft - total - n*ch.card
 	for i := range ch.layout.Gaps {
