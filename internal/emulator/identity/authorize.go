@@ -189,7 +189,7 @@ func (s *Server) choose(choice url.Values) (*account, string) {
 func (s *Server) grant(a *ask, person *account, at time.Time, issuer string) (string, error) {
 	now := s.now()
 	g := &grant{ID: randomText(12), Subject: person.ID(), Client: a.client.ID, Scope: a.scope, Began: now, Used: now, Until: now.Add(s.Config.RefreshLife), Nonce: a.nonce, Auth: at.Unix(), Resource: a.resource}
-	if err := s.state.change(func() error { s.state.Grants[g.ID] = g; return nil }); err != nil {
+	if err := s.state.add(g); err != nil {
 		return "", err
 	}
 	made := randomText(24)
@@ -315,12 +315,9 @@ func (s *Server) logout(w http.ResponseWriter, r *http.Request) {
 	}
 	s.forget(w)
 	if hinted != "" {
-		_ = s.state.change(func() error {
-			if g := s.state.Grants[hinted]; g != nil {
-				g.Revoked = true
-			}
-			return nil
-		})
+		if err := s.endGrant(hinted); err != nil {
+			s.Log.Printf("error: %v", err)
+		}
 	}
 	if back == "" {
 		s.problem(w, r, http.StatusOK, "You are signed out", "You can close this page.")

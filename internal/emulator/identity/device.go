@@ -156,5 +156,5 @@ func (s *Server) byDevice(r *http.Request, client Client) (*tokens, error) {
 	id := s.codes[made].grant
 	delete(s.codes, made)
 	s.mu.Unlock()
-	return s.goOn(id, s.issuer(r), "")
+	return s.goOn(id, s.issuer(r), "", "")
 }

@@ -118,7 +118,6 @@ var (
 	errExpired   = errors.New("it has expired")
 	errEarly     = errors.New("it does not hold yet")
 	errRevoked   = errors.New("it was revoked")
-	errIssuer    = errors.New("it is another issuer's")
 )
 
 // read checks a token of this provider's, of one of the types. Only RS256 is taken: a token

@@ -79,7 +79,7 @@ func (s *Server) giveToken(w http.ResponseWriter, r *http.Request) {
 	}
 	now := s.now()
 	g := &grant{ID: randomText(12), Subject: person.ID(), Client: c.ID, Scope: cmp.Or(want.Scope, usualScope), Began: now, Used: now, Until: now.Add(s.Config.AccessLife), Auth: now.Unix()}
-	if err := s.state.change(func() error { s.state.Grants[g.ID] = g; return nil }); err != nil {
+	if err := s.state.add(g); err != nil {
 		s.failWith(w, r, err)
 		return
 	}
@@ -226,18 +226,25 @@ func (s *Server) end(w http.ResponseWriter, r *http.Request) {
 		s.failWith(w, r, refused("invalid_request", err.Error()))
 		return
 	}
-	err := s.state.change(func() error {
-		g, a := s.state.Grants[what.Grant], s.state.Accounts[what.Account]
-		switch {
-		case g != nil:
+	gone := &Error{Code: "invalid_request", Text: "it isn't there any more", Status: http.StatusNotFound}
+	var err error
+	if what.Grant != "" {
+		_, err = s.state.amend(what.Grant, func(g *grant) error {
+			if g == nil {
+				return gone
+			}
 			g.Revoked = true
-		case a != nil && a.SignedUp:
+			return nil
+		})
+	} else {
+		err = s.state.change(func() error {
+			if a := s.state.Accounts[what.Account]; a == nil || !a.SignedUp {
+				return gone
+			}
 			delete(s.state.Accounts, what.Account)
-		default:
-			return &Error{Code: "invalid_request", Text: "it isn't there any more", Status: http.StatusNotFound}
-		}
-		return nil
-	})
+			return nil
+		})
+	}
 	if err != nil {
 		s.failWith(w, r, err)
 		return

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -57,25 +58,29 @@ const (
 // kept is what a provider keeps in its file.
 type kept struct {
 	Accounts map[string]*account  `json:"accounts"` // by subject
-	Grants   map[string]*grant    `json:"grants"`   // by id
 	Revoked  map[string]time.Time `json:"revoked"`  // access tokens by jti, until when they would hold
 	// Secret signs cookies and links.
 	Secret []byte `json:"secret"`
 }
 
-// state is what changes, and is kept in a file.
+// state is what changes, and is kept in files: one for all that changes seldom, and one for each
+// grant, so that a sign-in takes as long after a thousand as after one.
 type state struct {
-	file string
-	mu   sync.Mutex
+	file, dir string
+	mu        sync.Mutex
 	kept
+	Grants map[string]*grant // by id
 }
 
 func openState(dir string) (*state, error) {
-	s := &state{file: filepath.Join(dir, "state.json")}
+	s := &state{file: filepath.Join(dir, "state.json"), dir: filepath.Join(dir, "sign-ins"), Grants: map[string]*grant{}}
 	if err := atomicfile.ReadJSON(s.file, &s.kept); err != nil {
 		return nil, fmt.Errorf("what was kept can't be read: %w; remove %s to begin without it", err, s.file)
 	}
-	s.Accounts, s.Grants, s.Revoked = or(s.Accounts), or(s.Grants), or(s.Revoked)
+	s.Accounts, s.Revoked = or(s.Accounts), or(s.Revoked)
+	if err := s.readGrants(); err != nil {
+		return nil, err
+	}
 	if len(s.Secret) == 0 {
 		s.Secret = random(32)
 		return s, s.save()
@@ -100,8 +105,9 @@ func randomText(n int) string { return base64.RawURLEncoding.EncodeToString(rand
 
 // save writes the file. The lock is held, or nobody else knows of it yet.
 func (s *state) save() error {
-	drop(s.Grants, mostGrants, func(g *grant) time.Time { return g.Used })
-	drop(s.Revoked, mostRevoked, func(t time.Time) time.Time { return t })
+	for _, jti := range oldest(s.Revoked, mostRevoked, func(t time.Time) time.Time { return t }) {
+		delete(s.Revoked, jti)
+	}
 	b, err := json.Marshal(s.kept)
 	if err != nil {
 		return err
@@ -109,15 +115,74 @@ func (s *state) save() error {
 	return atomicfile.Replace(s.file, b, 0o600)
 }
 
-// drop leaves no more than some, the oldest not among them.
-func drop[V any](m map[string]V, most int, at func(V) time.Time) {
+// oldest returns those that are too many, and some more, so that it is not asked for each.
+func oldest[V any](m map[string]V, most int, at func(V) time.Time) []string {
 	if len(m) <= most {
-		return
+		return nil
 	}
 	names := slices.SortedFunc(maps.Keys(m), func(a, b string) int { return at(m[a]).Compare(at(m[b])) })
-	for _, name := range names[:len(m)-most+most/10] {
-		delete(m, name)
+	return names[:len(m)-most+most/10]
+}
+
+func (s *state) readGrants() error {
+	if err := os.MkdirAll(s.dir, 0o700); err != nil {
+		return err
 	}
+	entries, err := os.ReadDir(s.dir)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		if id, ok := strings.CutSuffix(e.Name(), ".json"); ok {
+			g := &grant{}
+			path := filepath.Join(s.dir, e.Name())
+			if err := atomicfile.ReadJSON(path, g); err != nil {
+				return fmt.Errorf("a sign-in can't be read: %w; remove %s", err, path)
+			}
+			s.Grants[id] = g
+		}
+	}
+	return nil
+}
+
+// keep writes a grant to its file, and lets the oldest go. The lock is held.
+func (s *state) keep(g *grant) error {
+	b, err := json.Marshal(g)
+	if err != nil {
+		return err
+	}
+	if err := atomicfile.Replace(filepath.Join(s.dir, g.ID+".json"), b, 0o600); err != nil {
+		return err
+	}
+	s.Grants[g.ID] = g
+	for _, id := range oldest(s.Grants, mostGrants, func(g *grant) time.Time { return g.Used }) {
+		delete(s.Grants, id)
+		_ = os.Remove(filepath.Join(s.dir, id+".json"))
+	}
+	return nil
+}
+
+// add adds a grant.
+func (s *state) add(g *grant) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.keep(g)
+}
+
+// amend changes a grant, or nothing if that fails, and returns it as it is then. Do gets nil if
+// there is none.
+func (s *state) amend(id string, do func(*grant) error) (grant, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	own := s.Grants[id]
+	if own == nil {
+		return grant{}, do(nil)
+	}
+	c := *own
+	if err := do(&c); err != nil {
+		return c, err
+	}
+	return c, s.keep(&c)
 }
 
 // change changes what is kept, or nothing if it can't be written.

@@ -106,7 +106,7 @@ func (s *Server) byCode(r *http.Request, client Client) (*tokens, error) {
 	case c.challenge != "" && base64.RawURLEncoding.EncodeToString(sum[:]) != c.challenge:
 		return nil, refused("invalid_grant", "code_verifier does not fit the code_challenge")
 	}
-	return s.goOn(c.grant, s.issuer(r), "")
+	return s.goOn(c.grant, s.issuer(r), "", "")
 }
 
 func digest(token string) string {
@@ -115,22 +115,21 @@ func digest(token string) string {
 }
 
 // goOn gives what a grant is good for, with a refresh token if its scope has one. Scope narrows
-// what it gives this time; "" doesn't.
-func (s *Server) goOn(id, issuer, scope string) (*tokens, error) {
-	var g *grant
+// what it gives this time; "" doesn't. Was is the refresh token that is used up, if there is one.
+func (s *Server) goOn(id, issuer, scope, was string) (*tokens, error) {
 	refresh := ""
-	err := s.state.change(func() error {
-		own := s.state.Grants[id]
+	g, err := s.state.amend(id, func(own *grant) error {
 		if own == nil || own.Revoked {
 			return refused("invalid_grant", "it was revoked")
+		}
+		if was != "" && own.Refresh != digest(was) { // used twice at once
+			return refused("invalid_grant", "the refresh token was used before")
 		}
 		if own.Subject != "" && hasScope(own.Scope, "offline_access") {
 			refresh = id + "." + randomText(24)
 			own.Refresh = digest(refresh)
 		}
 		own.Used = s.now()
-		c := *own
-		g = &c
 		return nil
 	})
 	if err != nil {
@@ -145,7 +144,7 @@ func (s *Server) goOn(id, issuer, scope string) (*tokens, error) {
 	if scope != "" {
 		g.Scope = scope
 	}
-	t, err := s.issue(g, person, issuer)
+	t, err := s.issue(&g, person, issuer)
 	if err != nil {
 		return nil, err
 	}
@@ -182,7 +181,7 @@ func (s *Server) byRefresh(r *http.Request, client Client) (*tokens, error) {
 			return nil, refused("invalid_scope", one+" was not granted")
 		}
 	}
-	return s.goOn(id, s.issuer(r), scope)
+	return s.goOn(id, s.issuer(r), scope, given)
 }
 
 // byItself gives a client tokens of its own (RFC 6749, section 4.4).
@@ -198,20 +197,21 @@ func (s *Server) byItself(r *http.Request, client Client) (*tokens, error) {
 	if g.Resource == "" {
 		g.Resource = r.PostForm.Get("audience")
 	}
-	if err := s.state.change(func() error { s.state.Grants[g.ID] = g; return nil }); err != nil {
+	if err := s.state.add(g); err != nil {
 		return nil, err
 	}
-	return s.goOn(g.ID, s.issuer(r), "")
+	return s.goOn(g.ID, s.issuer(r), "", "")
 }
 
 // endGrant has everything that came of a grant be good no more.
 func (s *Server) endGrant(id string) error {
-	return s.state.change(func() error {
-		if g := s.state.Grants[id]; g != nil {
+	_, err := s.state.amend(id, func(g *grant) error {
+		if g != nil {
 			g.Revoked = true
 		}
 		return nil
 	})
+	return err
 }
 
 // bearer returns the token of a request (RFC 6750, section 2).
