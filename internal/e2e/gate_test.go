@@ -235,18 +235,8 @@ func TestGateInABrowser(t *testing.T) {
 	var s gateState
 	require.Eventually(t, func() bool { s = g.state(p); return len(s.Projects) == 1 && len(s.Projects[0].Names) == 2 }, patience, 20*time.Millisecond)
 
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.UserDataDir(t.TempDir()), chromedp.Flag("disable-gpu", true), chromedp.Env(g.env...),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
-	ctx, cancel := chromedp.NewExecAllocator(t.Context(), options...)
-	defer cancel()
-	ctx, cancel = chromedp.NewContext(ctx)
-	defer cancel()
-	ctx, cancel = context.WithTimeout(ctx, 2*time.Minute)
-	defer cancel()
-	do := func(steps ...chromedp.Action[chromedp.Void]) {
-		t.Helper()
-		require.NoError(t, chromedp.Do(ctx, steps...))
-	}
+	b := browse(t, g.env...)
+	ctx, do := b.ctx, b.do
 	address := fmt.Sprintf("https://shed.localhost:%d/", s.Ports.HTTPS)
 	do(chromedp.Navigate(address), chromedp.WaitVisible("#title"))
 	assert.Contains(t, evaluate[string](t, ctx, `document.title`), "web is starting")
@@ -258,17 +248,9 @@ func TestGateInABrowser(t *testing.T) {
 	evaluate[int](t, ctx, fmt.Sprintf(`window.said = ""; new WebSocket("wss://shed.localhost:%d/live").onmessage = e => { window.said = e.data }; 1`, s.Ports.HTTPS))
 	require.Eventually(t, func() bool { return evaluate[string](t, ctx, `window.said`) == "drill" }, patience, 20*time.Millisecond)
 	assert.Contains(t, p.must("traffic"), "101")
-	require.NoError(t, chromedp.Cancel(ctx)) // which waits until it has ended
+	b.end()
 
 	assert.Contains(t, p.must("trust", "--only", "browsers", "--remove", "--yes"), "1 list changed")
-}
-
-// evaluate returns what a script of the page says.
-func evaluate[V any](t *testing.T, ctx context.Context, script string) V {
-	t.Helper()
-	v, err := chromedp.Run(ctx, chromedp.Evaluate[V](script))
-	require.NoError(t, err)
-	return v
 }
 
 // What a program does to call a name by https. Each prints the page.

@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"context"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -114,24 +113,13 @@ func TestSignUpInABrowser(t *testing.T) {
 	facts, inbox := p.status().Service["door"].Facts, p.status().Service["postbox"].Facts["url"]
 	address := facts["url"] + "/authorize?" + url.Values{"client_id": {"web"}, "redirect_uri": {app.URL + "/back"}, "response_type": {"code"}, "scope": {"openid"}, "state": {"a&b"}}.Encode()
 
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.UserDataDir(t.TempDir()), chromedp.Flag("disable-gpu", true),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
-	ctx, cancel := chromedp.NewExecAllocator(t.Context(), options...)
-	defer cancel()
-	ctx, cancel = chromedp.NewContext(ctx)
-	defer cancel()
-	ctx, cancel = context.WithTimeout(ctx, 2*patience)
-	defer cancel()
-	do := func(steps ...chromedp.Action[chromedp.Void]) {
-		t.Helper()
-		require.NoError(t, chromedp.Do(ctx, steps...))
-	}
-	text := func() string { return evaluate[string](t, ctx, "document.body.innerText") }
-	do(chromedp.EmulateViewport(360, 740), chromedp.Navigate(address), chromedp.WaitVisible("ul.people"))
-	assert.LessOrEqual(t, evaluate[int](t, ctx, "document.documentElement.scrollWidth"), 360, "a phone's width is enough")
-	do(chromedp.Click(`nav a[href^="/sign-up"]`), chromedp.WaitVisible(`input[name=name]`))
-	do(chromedp.SendKeys(`input[name=name]`, "Ada Lind"), chromedp.SendKeys(`input[name=email]`, "ada@toolshed.example.org"), chromedp.SendKeys(`input[name=password]`, "two ladders"), chromedp.Click("button.send"))
-	do(chromedp.WaitVisible(`//main/*[contains(., "Look into your mail")]`))
+	b := browse(t)
+	text := func() string { return evaluate[string](t, b.ctx, "document.body.innerText") }
+	b.do(chromedp.EmulateViewport(360, 740), chromedp.Navigate(address), chromedp.WaitVisible("ul.people"))
+	assert.LessOrEqual(t, evaluate[int](t, b.ctx, "document.documentElement.scrollWidth"), 360, "a phone's width is enough")
+	b.do(chromedp.Click(`nav a[href^="/sign-up"]`), chromedp.WaitVisible(`input[name=name]`))
+	b.do(chromedp.SendKeys(`input[name=name]`, "Ada Lind"), chromedp.SendKeys(`input[name=email]`, "ada@toolshed.example.org"), chromedp.SendKeys(`input[name=password]`, "two ladders"), chromedp.Click("button.send"))
+	b.do(chromedp.WaitVisible(`//main/*[contains(., "Look into your mail")]`))
 	var mails struct{ Messages []struct{ ID string } }
 	_, list := fetch(t, inbox+"/messages")
 	readJSON(t, list, &mails)
@@ -144,21 +132,21 @@ func TestSignUpInABrowser(t *testing.T) {
 
 	// Who has not confirmed the address can't sign in.
 	choose := func() {
-		do(chromedp.Navigate(address), chromedp.WaitVisible("ul.people"), chromedp.Click("ul.people li:nth-child(3) button"), chromedp.WaitVisible("input[name=password]"),
+		b.do(chromedp.Navigate(address), chromedp.WaitVisible("ul.people"), chromedp.Click("ul.people li:nth-child(3) button"), chromedp.WaitVisible("input[name=password]"),
 			chromedp.SendKeys("input[name=password]", "two ladders"), chromedp.Click("button.send"))
 	}
 	choose()
-	do(chromedp.WaitVisible(`//main/*[contains(., "not been confirmed")]`))
-	do(chromedp.Navigate(link))
-	do(chromedp.WaitVisible(`//main/*[contains(., "Your address is confirmed")]`))
+	b.do(chromedp.WaitVisible(`//main/*[contains(., "not been confirmed")]`))
+	b.do(chromedp.Navigate(link))
+	b.do(chromedp.WaitVisible(`//main/*[contains(., "Your address is confirmed")]`))
 	choose()
-	do(chromedp.WaitVisible("#app"))
+	b.do(chromedp.WaitVisible("#app"))
 	assert.Contains(t, text(), "signed in")
 	// The browser is signed in now, and one click is a person.
-	do(chromedp.Navigate(address), chromedp.WaitVisible("#app"))
-	do(chromedp.Navigate(address+"&prompt=select_account"), chromedp.WaitVisible("ul.people"), chromedp.Click("ul.people li:first-child button"), chromedp.WaitVisible("#app"))
+	b.do(chromedp.Navigate(address), chromedp.WaitVisible("#app"))
+	b.do(chromedp.Navigate(address+"&prompt=select_account"), chromedp.WaitVisible("ul.people"), chromedp.Click("ul.people li:first-child button"), chromedp.WaitVisible("#app"))
 	assert.Contains(t, text(), "signed in")
-	do(chromedp.Navigate(address+"&prompt=login"), chromedp.WaitVisible("ul.people"), chromedp.Click("button[name=cancel]"), chromedp.WaitVisible("#app"))
+	b.do(chromedp.Navigate(address+"&prompt=login"), chromedp.WaitVisible("ul.people"), chromedp.Click("button[name=cancel]"), chromedp.WaitVisible("#app"))
 	assert.Contains(t, text(), "access_denied")
-	require.NoError(t, chromedp.Cancel(ctx))
+	b.end()
 }

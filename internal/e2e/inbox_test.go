@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"context"
 	"fmt"
 	"net"
 	"net/http"
@@ -32,18 +31,8 @@ func TestInboxInABrowser(t *testing.T) {
 	p.must("start")
 	facts := p.status().Service["postbox"].Facts
 
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.UserDataDir(t.TempDir()), chromedp.Flag("disable-gpu", true),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
-	ctx, cancel := chromedp.NewExecAllocator(t.Context(), options...)
-	defer cancel()
-	ctx, cancel = chromedp.NewContext(ctx)
-	defer cancel()
-	ctx, cancel = context.WithTimeout(ctx, 2*patience)
-	defer cancel()
-	do := func(steps ...chromedp.Action[chromedp.Void]) {
-		t.Helper()
-		require.NoError(t, chromedp.Do(ctx, steps...))
-	}
+	b := browse(t)
+	ctx, do := b.ctx, b.do
 	do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(facts["url"]), chromedp.WaitVisible("#nothing"))
 	_, err := chromedp.Run(ctx, chromedp.Evaluate[bool]("window.same = true"))
 	require.NoError(t, err)

@@ -116,7 +116,7 @@ env.OIDC_CLIENT_SECRET = "${door.client_secret}"
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "identity", Example: example, About: "sign-in, built in", Check: "HTTP", Listens: true, UsualPort: 4145, HTTP: true, Aside: true, Facts: []string{"url", "host", "port", "client_id", "client_secret"}}
+	return kind.Info{Name: "identity", Example: example, Begin: `people = [{ name = "Ines Brandt", email = "ines@example.org", roles = ["lender"] }]`, About: "sign-in, built in", Check: "HTTP", Listens: true, UsualPort: 4145, HTTP: true, Aside: true, Facts: []string{"url", "host", "port", "client_id", "client_secret"}}
 }
 
 // Settings makes empty settings.
