@@ -141,7 +141,7 @@ func (s *Server) forgot(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if a := s.named(r.PostForm.Get("email")); a != nil && strings.EqualFold(a.Email, strings.TrimSpace(r.PostForm.Get("email"))) {
-		if err := s.mailLink(r, a, "reset", resetPath, "A new password", "Somebody, probably you, wants a new password for this address. Choose one here:"); err != nil {
+		if err := s.mailLink(r, a, a.resetting(), resetPath, "A new password", "Somebody, probably you, wants a new password for this address. Choose one here:"); err != nil {
 			s.Log.Printf("error: %v", err)
 			s.problem(w, r, http.StatusBadGateway, "The mail was not sent", sentence(err))
 			return
@@ -151,6 +151,9 @@ func (s *Server) forgot(w http.ResponseWriter, r *http.Request) {
 	s.problem(w, r, http.StatusOK, "Look into your mail", "If there is an account with this address, a link for a new password is on its way.")
 }
 
+// resetting is what a link for a new password is good for: one, since it is another then.
+func (a *account) resetting() string { return "reset " + digest(string(a.Hash)) }
+
 // reset sets a new password.
 func (s *Server) reset(w http.ResponseWriter, r *http.Request) {
 	if err := r.ParseForm(); err != nil {
@@ -158,9 +161,12 @@ func (s *Server) reset(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	link := r.Form.Get("link")
-	v, ok := s.unseal(link, "reset", linkLife)
-	a := s.person(v.Subject)
-	if !ok || a == nil {
+	v, _ := s.unseal(link, "", linkLife)
+	a, ok := s.person(v.Subject), false
+	if a != nil {
+		_, ok = s.unseal(link, a.resetting(), linkLife)
+	}
+	if !ok {
 		s.problem(w, r, http.StatusBadRequest, "This link does not hold any more", "Links hold for an hour. Ask for another from the page where you sign in.")
 		return
 	}

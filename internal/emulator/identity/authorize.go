@@ -237,7 +237,7 @@ func (s *Server) cookie() string { return "identity_" + s.mac("cookie")[:8] }
 type session struct {
 	Subject string `json:"s"`
 	At      int64  `json:"t"`
-	For     string `json:"f"` // what it is good for: "session", "confirm", "reset"
+	For     string `json:"f"` // what it is good for: "session", "confirm", a new password
 }
 
 // seal returns something that only this provider can have written.

@@ -456,6 +456,15 @@ func TestAccounts(t *testing.T) {
 	resp.Body.Close()
 	assert.Equal(t, 303, resp.StatusCode)
 	assert.Equal(t, "login_required", p.signIn(app.AuthCodeURL("s", oauth2.SetAuthURLParam("prompt", "none")), "", "").Get("error"))
+	// A link for a new password is good once.
+	link := p.seal(session{p.named("Tom").ID(), time.Now().Unix(), p.named("Tom").resetting()})
+	for _, want := range []int{200, 400} {
+		resp, err = p.browser.PostForm(p.web.URL+resetPath, url.Values{"link": {link}, "password": {"a new saw blade"}})
+		require.NoError(t, err)
+		resp.Body.Close()
+		assert.Equal(t, want, resp.StatusCode)
+	}
+	assert.NotEmpty(t, p.signIn(app.AuthCodeURL("s", oauth2.SetAuthURLParam("prompt", "login")), "Tom", "a new saw blade").Get("code"))
 	_, ok := p.unseal(p.seal(session{"x", time.Now().Add(-2 * time.Hour).Unix(), "reset"}), "reset", linkLife)
 	assert.False(t, ok, "a link of before")
 	_, ok = p.unseal(p.seal(session{"x", time.Now().Unix(), "session"}), "reset", linkLife)
