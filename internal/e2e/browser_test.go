@@ -2,9 +2,11 @@ package e2e
 
 import (
 	"context"
+	"sync"
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
@@ -13,6 +15,7 @@ type browser struct {
 	t *testing.T
 	// ctx is for what is done in it, whole for the browser itself.
 	ctx, whole context.Context
+	ended      sync.Once
 }
 
 // browse starts a browser with variables beside those of the test.
@@ -25,10 +28,11 @@ func browse(t *testing.T, env ...string) *browser {
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx)
 	t.Cleanup(cancel)
-	t.Cleanup(func() { _ = chromedp.Cancel(ctx) }) // which waits until it has ended
 	bounded, cancel := context.WithTimeout(ctx, 2*patience)
 	t.Cleanup(cancel)
-	return &browser{t, bounded, ctx}
+	b := &browser{t: t, ctx: bounded, whole: ctx}
+	t.Cleanup(b.end)
+	return b
 }
 
 func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
@@ -36,10 +40,10 @@ func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
 	require.NoError(b.t, chromedp.Do(b.ctx, steps...))
 }
 
-// end ends it before the test does.
+// end waits until it has ended, if the test is to go on without it.
 func (b *browser) end() {
 	b.t.Helper()
-	require.NoError(b.t, chromedp.Cancel(b.whole))
+	b.ended.Do(func() { assert.NoError(b.t, chromedp.Cancel(b.whole)) })
 }
 
 // evaluate returns what a script of the page says.

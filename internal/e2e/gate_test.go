@@ -20,6 +20,8 @@ import (
 	"testing"
 	"time"
 
+	"neighbour/internal/testkit"
+
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -345,4 +347,59 @@ func TestGateOfRuntimes(t *testing.T) {
 	p.must("gate", "hosts", "--write", "--yes")
 	p.must("stop") // which leaves none behind
 	as()
+}
+
+// Of an answer that was not meant it is said why: where the file is, and what was printed.
+func TestGateSaysWhy(t *testing.T) {
+	t.Parallel()
+	testkit.Need(t, "node")
+	g := newGated(t)
+	p := g.project("shed", site+"[service.api]\nrun = \"node api.js\"\nport = \"any\"\nneeds = [\"web\"]\n")
+	p.write("site/index.html", "of the shed")
+	p.write("public/logo.svg", "<svg/>")
+	p.write("api.js", `require("http").createServer((q, a) => {
+  if (q.url == "/loans") { console.error("ERROR the drill is lent"); a.statusCode = 500 }
+  a.end("x")
+}).listen(process.env.PORT, "127.0.0.1")`)
+	p.must("start")
+	var s gateState
+	require.Eventually(t, func() bool { s = g.state(p); return len(s.Projects) == 1 && len(s.Projects[0].Names) == 3 }, patience, 20*time.Millisecond)
+	ask := func(host, path string) {
+		r, err := http.NewRequest("GET", fmt.Sprintf("http://127.0.0.1:%d%s", s.Ports.HTTP, path), nil)
+		require.NoError(t, err)
+		r.Host = host + ".localhost"
+		resp, err := http.DefaultClient.Do(r)
+		require.NoError(t, err)
+		resp.Body.Close()
+	}
+	type exchange struct {
+		ID      int64
+		Status  int
+		Why     string
+		Printed []struct{ Service, Text string }
+	}
+	last := func(path string) (e exchange) {
+		t.Helper()
+		var all struct{ Exchanges []exchange }
+		p.ask("/v1/traffic?filter="+path, &all)
+		require.NotEmpty(t, all.Exchanges)
+		p.ask(fmt.Sprintf("/v1/traffic/%d", all.Exchanges[0].ID), &e)
+		return e
+	}
+	ask("web.shed", "/logo.svg")
+	ask("api.shed", "/loans")
+	assert.Equal(t, `there is no logo.svg in its web root site, and there is one in public: root = "public" would serve it`, last("logo").Why)
+	require.Eventually(t, func() bool { return len(last("loans").Printed) > 0 }, patience, 50*time.Millisecond)
+	e := last("loans")
+	assert.Equal(t, 500, e.Status)
+	assert.Equal(t, "api", e.Printed[0].Service)
+	assert.Contains(t, e.Printed[0].Text, "the drill is lent")
+
+	screen := openWith(t, p.env, p.dir, 142, 38)
+	screen.see(`2 of 2 ready`)
+	screen.press("9")
+	screen.see(`printed meanwhile`)
+	screen.see(`the drill is lent`)
+	screen.press("Down")
+	screen.see(`would serve it`)
 }

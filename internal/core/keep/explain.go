@@ -35,8 +35,9 @@ const (
 	mostLines      = 500
 )
 
-// Complaints returns the warnings and errors that a service, and those it needs, printed between
-// two times, the oldest first, with what belongs to them: lines without a level that follow one.
+// Complaints returns the warnings and errors that a service printed between two times, and the
+// errors of those it needs, the oldest first, with what belongs to them: lines without a level
+// that follow one.
 func (k *Keeper) Complaints(ctx context.Context, service string, from, to time.Time) []journal.Entry {
 	if k.project.Service(service) == nil {
 		return nil
@@ -50,7 +51,11 @@ func (k *Keeper) Complaints(ctx context.Context, service string, from, to time.T
 	var out []journal.Entry
 	complains := map[string]bool{}
 	for _, e := range a.Entries {
-		complains[e.Service] = e.Level >= journal.Warn || e.Level == journal.None && complains[e.Service]
+		least := journal.Warn
+		if e.Service != service {
+			least = journal.Error
+		}
+		complains[e.Service] = e.Level >= least || e.Level == journal.None && complains[e.Service]
 		if complains[e.Service] && len(out) < mostComplaints {
 			out = append(out, e)
 		}
