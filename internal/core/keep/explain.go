@@ -30,7 +30,8 @@ func (k *Keeper) Explain(service, address string, status int) string {
 // returned at most.
 const (
 	seenEarly      = 20 * time.Millisecond
-	seenLate       = 150 * time.Millisecond
+	warnedLate     = 150 * time.Millisecond
+	failedLate     = 2 * time.Second // on a busy machine
 	mostComplaints = 12
 	mostLines      = 500
 )
@@ -42,7 +43,7 @@ func (k *Keeper) Complaints(ctx context.Context, service string, from, to time.T
 	if k.project.Service(service) == nil {
 		return nil
 	}
-	q := journal.Query{From: journal.At(from.Add(-seenEarly)), Before: journal.At(to.Add(seenLate)), N: mostLines, Oldest: true}
+	q := journal.Query{From: journal.At(from.Add(-seenEarly)), Before: journal.At(to.Add(failedLate)), N: mostLines, Oldest: true}
 	q.Services = append([]string{service}, k.project.Plan.Needs(service)...)
 	a, err := journal.Read(ctx, k.project.LogDir(), q)
 	if err != nil {
@@ -52,7 +53,7 @@ func (k *Keeper) Complaints(ctx context.Context, service string, from, to time.T
 	complains := map[string]bool{}
 	for _, e := range a.Entries {
 		least := journal.Warn
-		if e.Service != service {
+		if e.Service != service || e.Place.Seen > to.Add(warnedLate).UnixMilli() {
 			least = journal.Error
 		}
 		complains[e.Service] = e.Level >= least || e.Level == journal.None && complains[e.Service]
