@@ -54,6 +54,7 @@ func TestChoose(t *testing.T) {
 	home := t.TempDir()
 	t.Setenv("HOME", home)
 	t.Setenv("XDG_CACHE_HOME", filepath.Join(home, "cache"))
+	t.Setenv("XDG_CONFIG_HOME", "/dev/null/none") // where the go command writes when it has ended
 	bin := filepath.Join(home, "bin")
 	install(t, bin, "node", "v18.20.4")
 	install(t, bin, "php8.2", "PHP 8.2.7 (cli)")

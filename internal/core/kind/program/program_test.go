@@ -39,6 +39,8 @@ func TestUses(t *testing.T) {
 	home := t.TempDir()
 	t.Setenv("HOME", home)
 	t.Setenv("XDG_CACHE_HOME", filepath.Join(home, "cache"))
+	// The go command of this machine, which is asked, too, writes there when it has ended.
+	t.Setenv("XDG_CONFIG_HOME", "/dev/null/none")
 	one, two := filepath.Join(home, "one"), filepath.Join(home, "two")
 	install(t, one, "node", "v18.20.4")
 	install(t, two, "node", "v22.1.0")
@@ -79,6 +81,7 @@ func TestUses(t *testing.T) {
 func TestUsesOfTheCommand(t *testing.T) {
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
 	t.Setenv("HOME", t.TempDir())
+	t.Setenv("XDG_CONFIG_HOME", "/dev/null/none")
 	bin := t.TempDir()
 	install(t, bin, "python3", "Python 3.9.2")
 	in := instance(t, bin, map[string]string{"python": ">=3.12"})
