@@ -45,6 +45,16 @@ func FilesIn(dir string) Files {
 	return Files{there(certificateFile), there(bundleFile), there(javaFile)}
 }
 
+// Exists reports whether there is an authority in a folder: Open makes what is missing.
+func Exists(dir string) bool {
+	for _, name := range []string{certificateFile, keyFile} {
+		if _, err := os.Stat(filepath.Join(dir, name)); err != nil {
+			return false
+		}
+	}
+	return true
+}
+
 // CertificateIn returns where the certificate of the authority in a folder is, whether it is
 // there or not.
 func CertificateIn(dir string) string { return filepath.Join(dir, certificateFile) }

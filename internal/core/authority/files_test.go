@@ -91,3 +91,16 @@ func TestPairs(t *testing.T) {
 	var name *NameError
 	assert.ErrorAs(t, err, &name)
 }
+
+// Whether there is an authority is asked without making one.
+func TestExists(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	assert.False(t, Exists(dir))
+	a, err := Open(dir)
+	require.NoError(t, err)
+	assert.True(t, Exists(dir))
+	require.NoError(t, os.Remove(a.Path()))
+	assert.False(t, Exists(dir))
+	assert.NoFileExists(t, a.Path())
+}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/url"
-	"os"
 	"slices"
 	"strings"
 
@@ -26,8 +25,8 @@ func gate(ctx context.Context, p *project.Project) []Finding {
 
 // gateAuthority says why https can't work.
 func gateAuthority(p *project.Project) []Finding {
-	if _, err := os.Stat(project.AuthorityDir()); err != nil {
-		return nil // it is made by the first start
+	if !authority.Exists(project.AuthorityDir()) {
+		return nil // a start makes it; a check changes nothing
 	}
 	f := Finding{ID: "gate/authority", Level: Warns, Why: "the project's names can't be reached by https, and no service can get a certificate"}
 	own, err := authority.Open(project.AuthorityDir())
