@@ -13,8 +13,10 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/outbox"
 	"neighbour/internal/core/probe"
 	"neighbour/internal/core/proc"
 )
@@ -142,6 +144,48 @@ type Misbehaver interface {
 	Misbehaves(in *Instance) string
 }
 
+// Watch says what of a service a trigger watches.
+type Watch struct {
+	// Trigger is its name.
+	Trigger string
+	// What is a collection, a bucket with a pattern, a queue.
+	What string
+	// Changes are the types of events that are wanted; none: all.
+	Changes []string
+	// Key is the column of a table that grows, and Every how often that is looked at.
+	Key   string
+	Every time.Duration
+}
+
+// Wants reports whether an event of a type is wanted.
+func (w Watch) Wants(change string) bool {
+	return len(w.Changes) == 0 || slices.Contains(w.Changes, change)
+}
+
+// Emit takes events, and the place of their source up to which they go. When it returns without
+// an error they are kept, so that a queue may forget them.
+type Emit func(events []outbox.Event, cursor string) error
+
+// Emitter is implemented by kinds whose services tell what happens in them.
+type Emitter interface {
+	// Follow tells what happens after a place, "" being now, until the context ends or the
+	// service can't be reached. At first it tells the place, with no events, if there is one
+	// to go on from.
+	Follow(ctx context.Context, in *Instance, w Watch, cursor string, emit Emit) error
+}
+
+// Taker is implemented by kinds whose services can be sent messages.
+type Taker interface {
+	// Take sends a message, and returns when the service has it.
+	Take(ctx context.Context, in *Instance, to string, e outbox.Event) error
+}
+
+// Recorder is implemented by kinds whose services remember what passed: requests, calls.
+type Recorder interface {
+	// Traffic is the address below which they tell it, as traffic.Log's Handler does.
+	Traffic(in *Instance) string
+}
+
 // Explainer is implemented by kinds of web servers that can tell from their files why a request
 // for an address (a path with its query) was answered with a status. Explain returns "" if
 // there is nothing to tell.
@@ -178,6 +222,12 @@ type Info struct {
 	// Below says that names below those of its services lead to them, too, and Aside that what
 	// they show is not what people come to the project for.
 	Below, Aside bool
+	// Changes are the types of the events that its services tell for triggers, if it is an
+	// Emitter. ChangesByKey says that a column must be named that grows with each new row.
+	Changes      []string
+	ChangesByKey bool
+	// Takes says that its services can be sent messages, by a Taker.
+	Takes bool
 	// Accounts are set for servers that refuse to run as root: the users to
 	// run them as, the preferred first.
 	Accounts []string
@@ -232,6 +282,8 @@ type Instance struct {
 	Self string
 	// Names are the host names by which the gate leads to it.
 	Names []string
+	// Offline says that the service may ask nothing outside this machine.
+	Offline bool
 	// Untrusted says that nothing that the project names is to be executed,
 	// since its user has not started it yet.
 	Untrusted bool
@@ -252,6 +304,19 @@ type Instance struct {
 	Argv func(declare.Command) ([]string, error)
 	// Expand resolves the references of a text.
 	Expand func(text string) (Fact, error)
+}
+
+// AsIs returns the instance of a service that may run: its ports beside the main one are those
+// that it was given, although nobody else could have them now.
+func (in *Instance) AsIs() *Instance {
+	is := *in
+	is.ExtraPort = func(name string, usual int) (int, error) {
+		if n := in.GivenPort(name); n != 0 {
+			return n, nil
+		}
+		return in.ExtraPort(name, usual)
+	}
+	return &is
 }
 
 // Login returns who the facts of a server are about: the first declared user, or

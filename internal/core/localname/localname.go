@@ -5,7 +5,9 @@ package localname
 
 import (
 	"net"
+	"net/http"
 	"net/netip"
+	"net/url"
 	"slices"
 	"strings"
 )
@@ -22,4 +24,16 @@ func Is(host string, more ...string) bool {
 		return address.Unmap().IsLoopback() || slices.Contains(more, host)
 	}
 	return host == "localhost" || strings.HasSuffix(host, ".localhost") || slices.Contains(more, host)
+}
+
+// Foreign reports whether a request that changes something comes from a page of another site
+// (Fetch standard, section 3.2): a browser sends it without asking, and only the answer is kept
+// from the page.
+func Foreign(r *http.Request) bool {
+	origin := r.Header.Get("Origin")
+	if origin == "" || r.Method == http.MethodGet || r.Method == http.MethodHead {
+		return false
+	}
+	u, err := url.Parse(origin)
+	return err != nil || !Is(u.Host)
 }

@@ -1,6 +1,8 @@
 package localname
 
 import (
+	"net/http"
+	"net/http/httptest"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -13,5 +15,15 @@ func TestIs(t *testing.T) {
 		"": false, "example.org": false, "localhost.example.org": false, "10.0.0.1": false, "0.0.0.0": false, "127.0.0.1.example.org": false, "notlocalhost": false,
 	} {
 		assert.Equal(t, is, Is(host, "shed.test"), host)
+	}
+}
+
+func TestForeign(t *testing.T) {
+	for origin, is := range map[string]bool{"": false, "http://localhost:5173": false, "https://toolshed.localhost": false, "https://example.org": true, "null": true, "http://127.0.0.1.example.org": true} {
+		r := httptest.NewRequest(http.MethodPost, "http://localhost/", nil)
+		r.Header.Set("Origin", origin)
+		assert.Equal(t, is, Foreign(r), origin)
+		r.Method = http.MethodGet
+		assert.False(t, Foreign(r))
 	}
 }

@@ -22,7 +22,7 @@ import (
 
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
-	"neighbour/internal/gate/traffic"
+	"neighbour/internal/core/traffic"
 )
 
 // Command is the hidden command that runs the gate.
@@ -83,6 +83,8 @@ type Name struct {
 // Traffic is what passed.
 type Traffic struct {
 	Exchanges []traffic.Exchange `json:"exchanges"`
+	// Aside are the events and webhooks that were put aside, and wait for a decision.
+	Aside []traffic.Exchange `json:"aside,omitempty"`
 	// Says what is the matter with those of the last minute.
 	Says string `json:"says"`
 }

@@ -10,7 +10,7 @@ import (
 	"testing"
 
 	"neighbour/internal/core/route"
-	"neighbour/internal/gate/traffic"
+	"neighbour/internal/core/traffic"
 )
 
 // leading returns a gate on which names lead to addresses.

@@ -16,7 +16,7 @@ import (
 	"time"
 
 	"neighbour/internal/core/route"
-	"neighbour/internal/gate/traffic"
+	"neighbour/internal/core/traffic"
 )
 
 // waitingHeader is sent by the page that waits, to ask the gate and not the service.

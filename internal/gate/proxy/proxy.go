@@ -4,8 +4,6 @@ package proxy
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"errors"
 	"io"
 	"log"
@@ -23,7 +21,7 @@ import (
 	"time"
 
 	"neighbour/internal/core/route"
-	"neighbour/internal/gate/traffic"
+	"neighbour/internal/core/traffic"
 )
 
 // Target is where a name leads.
@@ -103,7 +101,7 @@ type passing struct {
 	log    *traffic.Log
 	w      http.ResponseWriter // nil once it is tunnelled
 	began  time.Time
-	sent   counted
+	sent   traffic.Counted
 	// tunnelled says that its connections speak something else now, and end it.
 	tunnelled bool
 	done      sync.Once
@@ -154,7 +152,7 @@ func (p *passing) end(change func(*traffic.Full)) {
 				f.ConnectedMS, f.SentMS, f.AnsweredMS = p.connected, p.written, p.answered
 			}
 			if f.Upgrade == "" { // of what it became, the tunnel counts
-				f.Sent, f.Request = p.sent.taken()
+				f.Sent, f.Request = p.sent.Taken()
 			}
 			if change != nil {
 				change(f)
@@ -249,28 +247,12 @@ func describe(r *http.Request, t *Target) *traffic.Full {
 	if r.TLS != nil {
 		f.Scheme = "https"
 	}
-	f.Trace = trace(r.Header)
+	f.Trace = traffic.Trace(r.Header)
 	if f.Trace == "" {
-		f.Trace = newID()
+		f.Trace = traffic.NewTrace()
 		r.Header.Set("X-Request-Id", f.Trace)
 	}
 	return f
-}
-
-// trace returns what a request has in common with those that led to it.
-func trace(h http.Header) string {
-	// W3C Trace Context, section 3.2: version, trace, parent and flags.
-	if parts := strings.Split(h.Get("Traceparent"), "-"); len(parts) >= 4 && len(parts[1]) == 32 {
-		return parts[1]
-	}
-	id := h.Get("X-Request-Id")
-	return id[:min(len(id), 128)]
-}
-
-func newID() string {
-	var b [12]byte
-	_, _ = rand.Read(b[:])
-	return hex.EncodeToString(b[:])
 }
 
 // rewrite makes the request that the service gets.
@@ -338,47 +320,21 @@ func (g *Gate) answered(resp *http.Response) error {
 	if resp.StatusCode == http.StatusSwitchingProtocols {
 		return g.tunnel(p, resp)
 	}
-	resp.Body = &answering{counted: counted{ReadCloser: resp.Body}, p: p}
+	resp.Body = &answering{Counted: traffic.Counted{ReadCloser: resp.Body}, p: p}
 	return nil
 }
 
 // answering is the body of an answer, of which a part is kept.
 type answering struct {
-	counted
+	traffic.Counted
 	p *passing
 }
 
 func (a *answering) Close() error {
 	err := a.ReadCloser.Close()
-	size, body := a.taken()
+	size, body := a.Taken()
 	a.p.log.Amend(a.p.full, func(f *traffic.Full) { f.Received, f.Response = size, body })
 	return err
-}
-
-// counted is a body that is counted, and of which the beginning is kept. It is read by one
-// goroutine, and may be looked at by another.
-type counted struct {
-	io.ReadCloser
-	mu   sync.Mutex
-	n    int64
-	kept []byte
-}
-
-func (c *counted) Read(b []byte) (int, error) {
-	n, err := c.ReadCloser.Read(b)
-	c.mu.Lock()
-	c.n += int64(n)
-	if room := traffic.BodyLimit - len(c.kept); room > 0 && n > 0 {
-		c.kept = append(c.kept, b[:min(n, room)]...)
-	}
-	c.mu.Unlock()
-	return n, err
-}
-
-func (c *counted) taken() (int64, traffic.Body) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.n, traffic.Body{Data: c.kept, Cut: c.n > int64(len(c.kept))}
 }
 
 // failed says why a service did not answer.

@@ -22,7 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
 
-	"neighbour/internal/gate/traffic"
+	"neighbour/internal/core/traffic"
 )
 
 func TestMain(m *testing.M) {

@@ -10,7 +10,7 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"neighbour/internal/gate/traffic"
+	"neighbour/internal/core/traffic"
 )
 
 // errTunnelled ends the way of a request through the ReverseProxy: its connections speak

@@ -14,9 +14,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/traffic"
 	"neighbour/internal/gate/control"
 	"neighbour/internal/gate/proxy"
-	"neighbour/internal/gate/traffic"
 )
 
 // From the machine's network one comes to the front of the project that allows it, by the

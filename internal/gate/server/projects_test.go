@@ -11,9 +11,9 @@ import (
 	"neighbour/internal/api"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/traffic"
 	"neighbour/internal/gate/control"
 	"neighbour/internal/gate/proxy"
-	"neighbour/internal/gate/traffic"
 )
 
 // wanting returns a project that wants names, each for the service web.

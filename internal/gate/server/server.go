@@ -23,9 +23,9 @@ import (
 	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/authority"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/traffic"
 	"neighbour/internal/gate/control"
 	"neighbour/internal/gate/proxy"
-	"neighbour/internal/gate/traffic"
 )
 
 // idleEnd is how long the gate stays without a project.

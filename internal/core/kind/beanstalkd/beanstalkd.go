@@ -33,7 +33,7 @@ env.QUEUE = "${jobs.address}"
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "beanstalkd", Packages: finder.Packages, Example: example, About: "beanstalkd", Check: "stats", Listens: true, UsualPort: 11300, Facts: []string{"address", "host", "port"}}
+	return kind.Info{Name: "beanstalkd", Changes: []string{kind.Message}, Takes: true, Packages: finder.Packages, Example: example, About: "beanstalkd", Check: "stats", Listens: true, UsualPort: 11300, Facts: []string{"address", "host", "port"}}
 }
 
 // Settings makes empty settings.

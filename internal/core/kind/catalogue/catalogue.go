@@ -10,6 +10,7 @@ import (
 	"neighbour/internal/core/kind/apache"
 	"neighbour/internal/core/kind/beanstalkd"
 	"neighbour/internal/core/kind/documents"
+	"neighbour/internal/core/kind/functions"
 	"neighbour/internal/core/kind/identity"
 	"neighbour/internal/core/kind/mail"
 	"neighbour/internal/core/kind/mariadb"
@@ -26,6 +27,7 @@ import (
 	"neighbour/internal/core/kind/redis"
 	"neighbour/internal/core/kind/sqlite"
 	"neighbour/internal/core/kind/static"
+	"neighbour/internal/core/kind/stub"
 )
 
 // Catalogue is a list of kinds. It is a declare.Catalogue.
@@ -48,6 +50,8 @@ var All = Catalogue{
 	objects.Kind{},
 	mail.Kind{},
 	identity.Kind{},
+	functions.Kind{},
+	stub.Kind{},
 	nginx.New(),
 	apache.New(),
 	php.Kind{},
@@ -82,7 +86,7 @@ func (c Catalogue) Describe(name string) (declare.KindInfo, bool) {
 		return declare.KindInfo{}, false
 	}
 	info := k.Info()
-	return declare.KindInfo{Settings: k.Settings, Facts: info.Facts, Listens: info.Listens, Elsewhere: info.Elsewhere, NoPort: info.NoProcess, HTTP: info.HTTP}, true
+	return declare.KindInfo{Settings: k.Settings, Facts: info.Facts, Listens: info.Listens, Elsewhere: info.Elsewhere, NoPort: info.NoProcess, HTTP: info.HTTP, Changes: info.Changes, ChangesByKey: info.ChangesByKey, Takes: info.Takes}, true
 }
 
 // Installed looks for the newest program of a kind, without any service. The

@@ -49,7 +49,7 @@ env.DOCUMENTS_URL = "${reviews.url}"
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "documents", Example: example, About: "documents database, built in", Check: "hello", Listens: true, UsualPort: 27017, Facts: []string{"url", "host", "port", "user", "password", "database"}}
+	return kind.Info{Name: "documents", Changes: changes, Example: example, About: "documents database, built in", Check: "hello", Listens: true, UsualPort: 27017, Facts: []string{"url", "host", "port", "user", "password", "database"}}
 }
 
 // Settings makes empty settings.

@@ -2,7 +2,6 @@ package identity
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"net/http"
 	"slices"
@@ -18,10 +17,13 @@ import (
 
 // Source looks at who can sign in, who did, and the keys.
 func (Kind) Source(in *kind.Instance) (store.Source, error) {
-	return &source{c: &emulator.API{Base: address(in), HTTP: &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{MaxConnsPerHost: 2}}}, rules: rules(in)}, nil
+	s := &source{c: &emulator.API{Base: address(in), HTTP: &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{MaxConnsPerHost: 2}}}, rules: rules(in)}
+	s.Lists = s.records
+	return s, nil
 }
 
 type source struct {
+	store.Lists
 	c     *emulator.API
 	rules string
 }
@@ -63,14 +65,6 @@ func (s *source) Collections(ctx context.Context) ([]store.Collection, error) {
 	}, nil
 }
 
-// record is an item with its key.
-type record struct {
-	key    string
-	values []string
-	whole  any
-	fixed  string
-}
-
 func at(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
 
 func yes(is bool, text string) string {
@@ -81,7 +75,7 @@ func yes(is bool, text string) string {
 }
 
 // records returns a collection's items and the names of their columns.
-func (s *source) records(ctx context.Context, collection string) (columns []string, out []record, err error) {
+func (s *source) records(ctx context.Context, collection string) (columns []string, out []store.Listed, err error) {
 	o, err := s.look(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -91,9 +85,9 @@ func (s *source) records(ctx context.Context, collection string) (columns []stri
 		for _, p := range o.People {
 			state := []string{yes(p.Password, "password"), yes(p.SignedUp, "signed up"), yes(p.SignedUp && !p.Verified, "not confirmed")}
 			state = slices.DeleteFunc(state, func(t string) bool { return t == "" })
-			r := record{key: p.Subject, values: []string{p.Name, p.Email, strings.Join(p.Roles, ", "), strings.Join(state, ", "), p.Subject}, whole: p}
+			r := store.Listed{Key: p.Subject, Values: []string{p.Name, p.Email, strings.Join(p.Roles, ", "), strings.Join(state, ", "), p.Subject}, Whole: p}
 			if !p.SignedUp {
-				r.fixed = "who is declared is changed in the declaration"
+				r.Fixed = "who is declared is changed in the declaration"
 			}
 			out = append(out, r)
 		}
@@ -111,88 +105,16 @@ func (s *source) records(ctx context.Context, collection string) (columns []stri
 			if who == "" {
 				who = "by itself"
 			}
-			out = append(out, record{key: g.ID, values: []string{at(g.Began), who, g.Client, g.Scope, state, yes(g.Refresh, "can go on")}, whole: g})
+			out = append(out, store.Listed{Key: g.ID, Values: []string{at(g.Began), who, g.Client, g.Scope, state, yes(g.Refresh, "can go on")}, Whole: g, Says: who + " in " + g.Client})
 		}
 		return []string{"began", "who", "client", "scope", "state", "refresh"}, out, nil
 	case keys:
 		for _, k := range o.Keys {
-			out = append(out, record{key: k.ID, values: []string{k.ID, at(k.Made), map[bool]string{true: "signs", false: "known still"}[k.Signs]}, whole: k, fixed: "keys are replaced as a whole: have another key sign"})
+			out = append(out, store.Listed{Key: k.ID, Values: []string{k.ID, at(k.Made), map[bool]string{true: "signs", false: "known still"}[k.Signs]}, Whole: k, Fixed: "keys are replaced as a whole: have another key sign"})
 		}
 		return []string{"kid", "made", "state"}, out, nil
 	}
 	return nil, nil, &store.GoneError{What: "a list " + collection}
-}
-
-// Items returns a page of a list.
-func (s *source) Items(ctx context.Context, q store.Query) (store.Page, error) {
-	began := time.Now()
-	p := store.Page{Rows: []store.Row{}, Order: "as they are listed"}
-	names, all, err := s.records(ctx, q.Collection)
-	if err != nil {
-		return p, err
-	}
-	for i, n := range names {
-		p.Columns = append(p.Columns, store.Column{Name: n, Type: "text", Is: store.Text, Key: i == 0})
-	}
-	if q.Where != "" {
-		p.Where = "with " + q.Where
-		all = slices.DeleteFunc(all, func(r record) bool {
-			return !strings.Contains(strings.ToLower(strings.Join(r.values, " ")), strings.ToLower(q.Where))
-		})
-	}
-	q.Limit = min(max(q.Limit, 1), store.PageLimit)
-	from, to := 0, min(q.Limit, len(all))
-	place := slices.IndexFunc(all, func(r record) bool { return q.After != "" && store.KeyFor(r.key) == q.After })
-	switch {
-	case place >= 0 && q.Back:
-		from, to = max(0, place-q.Limit), place
-	case place >= 0:
-		from, to = place+1, min(place+1+q.Limit, len(all))
-	case q.Back:
-		from, to = max(0, len(all)-q.Limit), len(all)
-	}
-	for _, r := range all[from:to] {
-		row := store.Row{Key: store.KeyFor(r.key)}
-		for _, v := range r.values {
-			row.Values = append(row.Values, store.TextOf(v, max(q.Wide, store.ListWidth)))
-		}
-		p.Rows = append(p.Rows, row)
-	}
-	p.More = to < len(all)
-	if q.Back {
-		p.More = from > 0
-	}
-	if n := len(p.Rows); n > 0 {
-		p.Prev, p.Next = p.Rows[0].Key, p.Rows[n-1].Key
-	}
-	p.Took = float64(time.Since(began).Microseconds()) / 1000
-	return p, nil
-}
-
-// Item returns one of a list whole.
-func (s *source) Item(ctx context.Context, collection, key string) (store.Item, error) {
-	item := store.Item{Collection: collection, Key: key}
-	names, all, err := s.records(ctx, collection)
-	if err != nil {
-		return item, err
-	}
-	for _, r := range all {
-		if store.KeyFor(r.key) != key {
-			continue
-		}
-		item.Says, item.Fixed = r.values[0], r.fixed
-		if collection == signIns {
-			item.Says = r.values[1] + " in " + r.values[2]
-		}
-		for i, v := range r.values {
-			item.Fields = append(item.Fields, store.Field{Column: store.Column{Name: names[i], Type: "text", Is: store.Text}, Value: store.TextOf(v, store.ValueLimit)})
-		}
-		if b, err := json.MarshalIndent(r.whole, "", "  "); err == nil {
-			item.Fields = append(item.Fields, store.Field{Column: store.Column{Name: "whole", Type: "JSON", Is: store.JSON}, Value: store.Value{Text: string(b), Is: store.JSON}})
-		}
-		return item, nil
-	}
-	return item, &store.GoneError{What: "this item"}
 }
 
 // rotate is the action by which another key signs.

@@ -57,7 +57,7 @@ env.SMTP_URL = "${postbox.smtp_url}"     # the inbox is a page at ${postbox.url}
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "mail", Example: example, About: "mail, built in", Check: "SMTP greeting", Listens: true, UsualPort: 1025, HTTP: true, Aside: true, Facts: []string{"smtp_url", "url", "host", "port"}}
+	return kind.Info{Name: "mail", Changes: []string{kind.Message}, Example: example, About: "mail, built in", Check: "SMTP greeting", Listens: true, UsualPort: 1025, HTTP: true, Aside: true, Facts: []string{"smtp_url", "url", "host", "port"}}
 }
 
 // Settings makes empty settings.

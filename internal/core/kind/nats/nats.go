@@ -51,7 +51,7 @@ streams = { LOANS = ["loans.*"] }
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "nats", Packages: finder.Packages, Example: example, About: "NATS", Check: "connect", Listens: true, UsualPort: 4222, Facts: []string{"url", "host", "port"}}
+	return kind.Info{Name: "nats", Changes: []string{kind.Message}, Takes: true, Packages: finder.Packages, Example: example, About: "NATS", Check: "connect", Listens: true, UsualPort: 4222, Facts: []string{"url", "host", "port"}}
 }
 
 // Settings makes empty settings.

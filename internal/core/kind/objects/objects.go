@@ -79,7 +79,7 @@ env.S3_SECRET_KEY = "${photos.secret_key}"
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "objects", Example: example, About: "object storage, built in", Check: "HTTP", Listens: true, UsualPort: 4135, HTTP: true, Below: true, Aside: true, Facts: []string{"url", "host", "port", "access_key", "secret_key", "region"}}
+	return kind.Info{Name: "objects", Changes: changes, Example: example, About: "object storage, built in", Check: "HTTP", Listens: true, UsualPort: 4135, HTTP: true, Below: true, Aside: true, Facts: []string{"url", "host", "port", "access_key", "secret_key", "region"}}
 }
 
 // Settings makes empty settings.

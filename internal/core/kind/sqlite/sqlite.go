@@ -55,7 +55,7 @@ env.DATABASE_FILE = "${ledger.path}"
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "sqlite", Example: example, About: "SQLite", Check: "opens the file", NoProcess: true, Facts: []string{"url", "path"}}
+	return kind.Info{Name: "sqlite", Changes: []string{"insert"}, ChangesByKey: true, Example: example, About: "SQLite", Check: "opens the file", NoProcess: true, Facts: []string{"url", "path"}}
 }
 
 // Settings makes empty settings.

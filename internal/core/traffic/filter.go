@@ -52,7 +52,7 @@ func parseWord(word string) (func(*Exchange) bool, error) {
 		return nil, fmt.Errorf("%q is neither a time nor a size: write for example >200ms or >1MB", word)
 	}
 	return func(e *Exchange) bool {
-		return strings.Contains(strings.ToLower(e.Method+" "+e.Host+e.Path+" "+strconv.Itoa(e.Status)+" "+e.Service+" "+e.Trace), lower)
+		return strings.Contains(strings.ToLower(e.Method+" "+e.Host+e.Path+" "+strconv.Itoa(e.Status)+" "+e.Service+" "+e.Trace+" "+string(e.What)+" "+e.Event+" "+e.State), lower)
 	}, nil
 }
 

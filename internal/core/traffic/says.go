@@ -3,6 +3,7 @@ package traffic
 import (
 	"fmt"
 	"neighbour/internal/core/words"
+	"strings"
 	"time"
 )
 
@@ -25,7 +26,7 @@ func (l *Log) Says(project string, now time.Time) string {
 	l.mu.Unlock()
 	if len(recent) == 0 {
 		if any {
-			return "Nothing passed in the last minute."
+			return nothingLately
 		}
 		return ""
 	}
@@ -70,6 +71,45 @@ func (l *Log) Says(project string, now time.Time) string {
 	}
 	return text
 }
+
+// Sum completes what Says says of the gate by what passed beside it in the last minute, and by
+// how many events and webhooks were put aside.
+func Sum(says string, others []Exchange, aside int, now time.Time) string {
+	recent, failed := 0, 0
+	for i := range others {
+		e := &others[i]
+		if now.Sub(e.Began) > time.Minute {
+			continue
+		}
+		recent++
+		if e.Failed() {
+			failed++
+		}
+	}
+	var parts []string
+	switch {
+	case aside == 1:
+		parts = append(parts, "One is put aside and waits for a decision.")
+	case aside > 1:
+		parts = append(parts, fmt.Sprintf("%d are put aside and wait for a decision.", aside))
+	}
+	if says != "" && (recent == 0 || says != nothingLately) {
+		parts = append(parts, says)
+	}
+	if recent > 0 {
+		text := fmt.Sprintf("%d between services", recent)
+		if says == "" || says == nothingLately {
+			text += " in the last minute"
+		}
+		if failed > 0 {
+			text += fmt.Sprintf(", %d failed", failed)
+		}
+		parts = append(parts, text+".")
+	}
+	return strings.Join(parts, " ")
+}
+
+const nothingLately = "Nothing passed in the last minute."
 
 // Took returns a duration in milliseconds in three digits.
 func Took(ms float64) string {

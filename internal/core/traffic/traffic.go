@@ -1,5 +1,6 @@
-// Package traffic remembers the requests that passed the gate: the newest of them, in bounded
-// space, with as much of their bodies as is worth looking at.
+// Package traffic remembers what passed between services: the requests that came through the
+// gate, calls of functions, requests to stubs, and what triggers have sent. It keeps the newest
+// of them, in bounded space, with as much of their bodies as is worth looking at.
 package traffic
 
 import (
@@ -20,7 +21,11 @@ const (
 
 // Exchange is a request and what became of it, without headers and bodies.
 type Exchange struct {
-	ID      int64     `json:"id"`
+	// ID is a number by which exchanges can be put in order, wherever they were remembered:
+	// when they began, in microseconds, or one that follows.
+	ID int64 `json:"id"`
+	// What it is, if it is not a request that passed the gate.
+	What    What      `json:"what,omitempty"`
 	Project string    `json:"project"`
 	Began   time.Time `json:"began"`
 	Method  string    `json:"method"`
@@ -50,12 +55,65 @@ type Exchange struct {
 	// Trace is what it has in common with the requests that it led to: the trace of a
 	// traceparent header (W3C Trace Context, section 3.2), or its X-Request-Id.
 	Trace string `json:"trace,omitempty"`
+	// Event is what a trigger's delivery or a webhook is about: "loans · insert".
+	Event string `json:"event,omitempty"`
+	// State says how far an event or a webhook is: waiting, done, aside or dropped. One that was
+	// put aside was given up, and waits for somebody's decision.
+	State string `json:"state,omitempty"`
+	// Tries is how often it was sent.
+	Tries int `json:"tries,omitempty"`
 	// Of says that it was read from a file, or that it repeats the exchange of that number.
 	Of string `json:"of,omitempty"`
 }
 
+// What says of what sort an exchange is.
+type What string
+
+// The sorts of exchanges; "" is a request that passed the gate.
+const (
+	Call    What = "call"    // of a function
+	Stub    What = "stub"    // a request to a stub
+	Webhook What = "webhook" // sent by a stub
+	Event   What = "event"   // sent by a trigger
+)
+
 // Failed reports whether the service answered with an error of its own, or not at all.
-func (e *Exchange) Failed() bool { return (e.Status >= 500 || e.Status == 0 && !e.Open) && !e.Waiting }
+func (e *Exchange) Failed() bool {
+	if e.State != "" {
+		return e.Problem != "" && e.State != Dropped
+	}
+	return (e.Status >= 500 || e.Status == 0 && !e.Open) && !e.Waiting
+}
+
+// Kind says of what sort it is in a word: the method of a request, "event" or "webhook".
+func (e *Exchange) Kind() string {
+	if e.What == Event || e.What == Webhook {
+		return string(e.What)
+	}
+	return e.Method
+}
+
+// Where says where it went: the name and path of a request, what an event is about. Values of a
+// query that are not to be shown are hidden unless secrets are wanted.
+func (e *Exchange) Where(secrets bool) string {
+	path := e.Path
+	if !secrets {
+		path = Masked(path)
+	}
+	switch {
+	case e.Event != "":
+		return e.Event
+	case e.What != "" && e.Service != "":
+		return e.Service + path
+	}
+	return e.Host + path
+}
+
+// The states of events and webhooks.
+const (
+	Aside   = "aside"
+	Dropped = "dropped"
+)
 
 // Body is what is kept of a body.
 type Body struct {
@@ -103,13 +161,20 @@ type Log struct {
 	changed chan struct{}
 }
 
-// Begin adds an exchange that has begun, and gives it its number.
+// Begin adds an exchange that has begun, and gives it its number, unless it has one.
 func (l *Log) Begin(f *Full) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.next++
-	f.ID, f.Open = l.next, true
+	if f.Open = true; f.ID == 0 {
+		f.ID = l.number()
+	}
 	l.add(f)
+}
+
+// number returns the next number.
+func (l *Log) number() int64 {
+	l.next = max(l.next+1, time.Now().UnixMicro())
+	return l.next
 }
 
 func (l *Log) add(f *Full) {
@@ -235,8 +300,7 @@ func (l *Log) Import(project string, all []*Full) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, f := range all {
-		l.next++
-		f.ID, f.Project, f.Open = l.next, project, false
+		f.ID, f.Project, f.Open = l.number(), project, false
 		l.add(f)
 	}
 }
