@@ -11,7 +11,9 @@ import (
 	"io"
 	"log"
 	"net"
+	"net/http"
 	"strings"
+	"time"
 )
 
 // Emulator is one that can be run by its name.
@@ -62,6 +64,18 @@ func Run(ctx context.Context, all []Emulator, args []string, out io.Writer) erro
 		return serve(ctx, l, log.New(out, "", 0)) // the journal knows the time
 	}
 	return &UsageError{fmt.Errorf("there is no emulator %q; there are: %s", args[0], names(all))}
+}
+
+// ServeHTTP answers HTTP on a listener until the context ends.
+func ServeHTTP(ctx context.Context, l net.Listener, h http.Handler, log *log.Logger) error {
+	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: log,
+		BaseContext: func(net.Listener) context.Context { return ctx }}
+	stop := context.AfterFunc(ctx, func() { server.Close() })
+	defer stop()
+	if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
 }
 
 func names(all []Emulator) string {

@@ -13,10 +13,10 @@ import (
 
 func TestRun(t *testing.T) {
 	for want, args := range map[string][]string{
-		"which emulator? documents, identity, mail, objects, static": nil,
-		`there is no emulator "fax"`:                                 {"fax"},
-		"takes --listen":                                             {"mail"},
-		"flag provided but not":                                      {"mail", "--listen", "127.0.0.1:0", "--speed", "9"},
+		"which emulator? documents, functions, identity, mail, objects, static, stub": nil,
+		`there is no emulator "fax"`: {"fax"},
+		"takes --listen":             {"mail"},
+		"flag provided but not":      {"mail", "--listen", "127.0.0.1:0", "--speed", "9"},
 	} {
 		err := emulator.Run(t.Context(), catalogue.All, args, nil)
 		var usage *emulator.UsageError

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"neighbour/internal/emulator"
 	"neighbour/internal/emulator/misbehave"
 )
 
@@ -51,14 +52,7 @@ func (s *Server) now() time.Time { return time.Now().Add(s.Misbehave.Rules().Clo
 
 // Serve answers on a listener until the context ends.
 func (s *Server) Serve(ctx context.Context, l net.Listener) error {
-	server := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: s.Log,
-		BaseContext: func(net.Listener) context.Context { return ctx }}
-	stop := context.AfterFunc(ctx, func() { server.Close() })
-	defer stop()
-	if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
-		return err
-	}
-	return nil
+	return emulator.ServeHTTP(ctx, l, s.Handler(), s.Log)
 }
 
 // The addresses, below the issuer's.

@@ -117,9 +117,12 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		q.by, err = s.Keys.check(r, q.inHost, s.now())
 	}
 	if err == nil {
-		if r.URL.Path == summaryPath {
+		switch r.URL.Path {
+		case summaryPath:
 			err = s.summarize(q)
-		} else {
+		case changesPath:
+			err = s.tellChanges(q)
+		default:
 			err = s.route(q)
 		}
 	}

@@ -99,7 +99,7 @@ func OpenStore(dir string) (*Store, error) {
 		return nil, errors.Join(err, db.Close())
 	}
 	s := &Store{dir: dir, root: root, db: db, now: time.Now}
-	if _, err := db.Exec(schema); err != nil {
+	if _, err := db.Exec(schema + changesSchema); err != nil {
 		return nil, errors.Join(fmt.Errorf("%s: %w", file, err), db.Close())
 	}
 	if err := s.recover(); err != nil {

@@ -1,0 +1,1 @@
+export const handler = () => ({ loaded: true }

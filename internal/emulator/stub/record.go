@@ -1,0 +1,243 @@
+package stub
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/traffic"
+)
+
+// recording is a request that the real API was asked once, with its answer, as it is kept in a
+// file: without secrets.
+type recording struct {
+	Request struct {
+		Method string `json:"method"`
+		Path   string `json:"path"` // with the query
+		Body   any    `json:"body,omitempty"`
+	} `json:"request"`
+	Status  int               `json:"status"`
+	Headers map[string]string `json:"headers,omitempty"`
+	// JSON is the body if it is that, else it is Text, or Bytes.
+	JSON  any    `json:"json,omitempty"`
+	Text  string `json:"text,omitempty"`
+	Bytes []byte `json:"bytes,omitempty"`
+}
+
+// struck stands for a secret.
+const struck = "struck out"
+
+// strike replaces the values of a JSON value whose names say that they are secret.
+func strike(v any) any {
+	switch is := v.(type) {
+	case map[string]any:
+		out := map[string]any{}
+		for name, value := range is {
+			if _, text := value.(string); text && traffic.Secret(name) {
+				out[name] = struck
+			} else {
+				out[name] = strike(value)
+			}
+		}
+		return out
+	case []any:
+		out := make([]any, len(is))
+		for i, value := range is {
+			out[i] = strike(value)
+		}
+		return out
+	}
+	return v
+}
+
+// plainPath is a path with its query in order, and without secrets.
+func plainPath(u *url.URL) string {
+	q := u.Query()
+	for name := range q {
+		if traffic.Secret(name) {
+			q[name] = []string{struck}
+		}
+	}
+	if len(q) == 0 {
+		return u.EscapedPath()
+	}
+	return u.EscapedPath() + "?" + q.Encode()
+}
+
+// plainBody is a body without secrets.
+func plainBody(header http.Header, b []byte) any {
+	if len(b) == 0 {
+		return nil
+	}
+	var v any
+	d := json.NewDecoder(bytes.NewReader(b))
+	d.UseNumber()
+	if d.Decode(&v) == nil {
+		return strike(v)
+	}
+	if strings.HasPrefix(header.Get("Content-Type"), "application/x-www-form-urlencoded") {
+		if q, err := url.ParseQuery(string(b)); err == nil {
+			return strings.TrimPrefix(plainPath(&url.URL{RawQuery: q.Encode()}), "?")
+		}
+	}
+	if utf8.Valid(b) {
+		return string(b)
+	}
+	sum := sha256.Sum256(b)
+	return "sha256 " + hex.EncodeToString(sum[:])
+}
+
+var notInNames = regexp.MustCompile(`[^a-zA-Z0-9]+`)
+
+// fileFor is where the answer of a request is kept.
+func fileFor(dir, method, path string, body any) string {
+	b, _ := json.Marshal(body) // which was JSON, or a text
+	sum := sha256.Sum256([]byte(method + " " + path + "\n" + string(b)))
+	name, _, _ := strings.Cut(path, "?")
+	name = strings.Trim(notInNames.ReplaceAllString(name, "-"), "-")
+	return filepath.Join(dir, method+"-"+name[:min(len(name), 60)]+"-"+hex.EncodeToString(sum[:5])+".json")
+}
+
+// keptHeaders are those of an answer that are kept.
+var keptHeaders = []string{"Content-Type", "Location", "Link", "Etag", "Retry-After", "Content-Language", "Cache-Control"}
+
+// errUnrecorded says that there is no recording, and that the real API isn't asked.
+var errUnrecorded = errors.New("it is not recorded")
+
+// recorded answers from a recording, or from the real API, which is recorded then.
+func (s *Server) recorded(w http.ResponseWriter, r *http.Request, body []byte) error {
+	method, path, kept := r.Method, plainPath(r.URL), plainBody(r.Header, body)
+	file := fileFor(s.config.Recordings, method, path, kept)
+	b, err := os.ReadFile(file)
+	if err == nil {
+		var rec recording
+		d := json.NewDecoder(bytes.NewReader(b))
+		d.UseNumber()
+		if err := d.Decode(&rec); err != nil {
+			return fmt.Errorf("%s is damaged: %w; delete it to have it recorded anew", file, err)
+		}
+		return rec.write(w)
+	}
+	switch {
+	case !errors.Is(err, fs.ErrNotExist):
+		return err
+	case s.config.Record == "":
+		return errUnrecorded
+	case s.config.Offline != "":
+		return fmt.Errorf("%w, and %s", errUnrecorded, s.config.Offline)
+	}
+	return s.record(w, r, body, file, kept)
+}
+
+func (rec *recording) write(w http.ResponseWriter) error {
+	for name, value := range rec.Headers {
+		w.Header().Set(name, value)
+	}
+	body := rec.Bytes
+	switch {
+	case rec.JSON != nil:
+		var err error
+		if body, err = json.Marshal(rec.JSON); err != nil {
+			return err
+		}
+	case rec.Text != "":
+		body = []byte(rec.Text)
+	}
+	w.Header().Set("Neighbour-Recorded", "yes")
+	w.WriteHeader(rec.Status)
+	_, _ = w.Write(body)
+	return nil
+}
+
+// passedOn are the headers that concern one connection only (RFC 9110, section 7.6.1), and
+// those that the client adds itself.
+var notPassedOn = []string{"Connection", "Keep-Alive", "Proxy-Connection", "Te", "Trailer", "Transfer-Encoding", "Upgrade", "Host", "Content-Length", "Accept-Encoding", "X-Forwarded-For", "X-Forwarded-Host", "X-Forwarded-Proto", "X-Forwarded-Port", "Forwarded"}
+
+// record asks the real API, keeps its answer, and passes it on.
+func (s *Server) record(w http.ResponseWriter, r *http.Request, body []byte, file string, kept any) error {
+	base, err := url.Parse(s.config.Record)
+	if err != nil {
+		return err
+	}
+	to := base.JoinPath(r.URL.EscapedPath())
+	to.RawQuery = r.URL.RawQuery
+	ctx, cancel := context.WithTimeout(r.Context(), recordTime)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, r.Method, to.String(), bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	for name, values := range r.Header {
+		if !slices.Contains(notPassedOn, name) {
+			req.Header[name] = values
+		}
+	}
+	resp, err := s.http.Do(req)
+	if err != nil {
+		return fmt.Errorf("the real API at %s does not answer: %w", base.Host, errors.Unwrap(err))
+	}
+	defer resp.Body.Close()
+	answer, err := io.ReadAll(io.LimitReader(resp.Body, bodyLimit+1))
+	if err != nil {
+		return fmt.Errorf("the answer of the real API broke off: %w", err)
+	}
+	if len(answer) > bodyLimit {
+		return fmt.Errorf("the real API answered more than %d MB, which is not recorded", bodyLimit>>20)
+	}
+	rec := recording{Status: resp.StatusCode, Headers: map[string]string{}}
+	rec.Request.Method, rec.Request.Path, rec.Request.Body = r.Method, plainPath(r.URL), kept
+	for _, name := range keptHeaders {
+		if v := resp.Header.Get(name); v != "" {
+			rec.Headers[name] = v
+		}
+	}
+	var v any
+	d := json.NewDecoder(bytes.NewReader(answer))
+	d.UseNumber()
+	switch {
+	case len(answer) == 0:
+	case isJSON(resp.Header.Get("Content-Type")) && d.Decode(&v) == nil && v != nil:
+		rec.JSON = strike(v)
+	case utf8.Valid(answer):
+		rec.Text = string(answer)
+	default:
+		rec.Bytes = answer
+	}
+	// What failed for a moment is not what is wanted again and again.
+	if resp.StatusCode < 500 && resp.StatusCode != http.StatusTooManyRequests {
+		text, err := json.MarshalIndent(rec, "", "  ")
+		if err != nil {
+			return err
+		}
+		if err := os.MkdirAll(s.config.Recordings, 0o755); err != nil {
+			return err
+		}
+		if err := atomicfile.Write(file, append(text, '\n'), 0o644); err != nil {
+			return err
+		}
+		s.Log.Printf("recorded: %s %s, %d, in %s", r.Method, plainPath(r.URL), resp.StatusCode, filepath.Base(file))
+	}
+	for name, values := range resp.Header {
+		if !slices.Contains(notPassedOn, name) {
+			w.Header()[name] = values
+		}
+	}
+	w.WriteHeader(resp.StatusCode)
+	_, _ = w.Write(answer)
+	return nil
+}
