@@ -1,14 +1,17 @@
 package api
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"time"
 
+	"neighbour/internal/core/traffic"
 	"neighbour/internal/gate/control"
-	"neighbour/internal/gate/traffic"
 )
 
 var trafficQuery = []parameter{
@@ -22,7 +25,7 @@ const routesKept = 5000
 
 var (
 	gateEndpoint     = endpoint[none, control.State]{method: "GET", path: "/gate", refusal: 422, summary: "What the gate does: its ports, and where its names lead"}
-	trafficEndpoint  = endpoint[none, control.Traffic]{method: "GET", path: "/traffic", refusal: 422, summary: "The requests that passed the gate, the newest first", query: trafficQuery}
+	trafficEndpoint  = endpoint[none, control.Traffic]{method: "GET", path: "/traffic", refusal: 422, summary: "What passed the gate and between services, the newest first", query: trafficQuery}
 	exchangeEndpoint = endpoint[none, traffic.Shown]{method: "GET", path: "/traffic/{id}", refusal: 422, summary: "A request and its answer, taken apart",
 		details: "Values are as they are; those that are not to be shown are marked as secret."}
 	replayEndpoint = endpoint[traffic.Repeat, traffic.Shown]{method: "POST", path: "/traffic/{id}/replay", refusal: 422, summary: "Make a request again, as it was or changed"}
@@ -41,11 +44,14 @@ func (s *Server) handleGate() {
 		q := r.URL.Query()
 		before, _ := strconv.ParseInt(q.Get("before"), 10, 64)
 		n, _ := strconv.Atoi(q.Get("n"))
-		t, err := gate.Traffic(r.Context(), dir(), q.Get("filter"), before, n)
+		if n < 1 || n > routesKept {
+			n = 500
+		}
+		t, err := s.passed(r.Context(), gate, dir(), q.Get("filter"), before, n)
 		return t, nil, err
 	})
 	handle(s, routesEndpoint, func(r *http.Request, _ none) ([]traffic.RouteSummary, func(), error) {
-		t, err := gate.Traffic(r.Context(), dir(), r.URL.Query().Get("filter"), 0, routesKept)
+		t, err := s.passed(r.Context(), gate, dir(), r.URL.Query().Get("filter"), 0, routesKept)
 		return traffic.Routes(t.Exchanges), nil, err
 	})
 	handle(s, exchangeEndpoint, func(r *http.Request, _ none) (traffic.Shown, func(), error) {
@@ -53,8 +59,7 @@ func (s *Server) handleGate() {
 		if err != nil {
 			return traffic.Shown{}, nil, err
 		}
-		shown, err := gate.Exchange(r.Context(), dir(), id)
-		s.explain(r.Context(), &shown)
+		shown, err := s.exchange(r.Context(), gate, dir(), id)
 		return shown, nil, err
 	})
 	handle(s, replayEndpoint, func(r *http.Request, in traffic.Repeat) (traffic.Shown, func(), error) {
@@ -62,14 +67,76 @@ func (s *Server) handleGate() {
 		if err != nil {
 			return traffic.Shown{}, nil, err
 		}
+		if f, err := s.keeper.Exchange(r.Context(), id); err == nil {
+			again, err := s.keeper.Again(asked(r), f, in)
+			if err != nil {
+				return traffic.Shown{}, nil, err
+			}
+			shown, err := s.exchange(r.Context(), gate, dir(), again)
+			return shown, nil, err
+		}
 		shown, err := gate.Replay(r.Context(), dir(), id, in)
 		s.explain(r.Context(), &shown)
 		return shown, nil, err
 	})
 	handle(s, clearEndpoint, func(r *http.Request, _ none) (Done, func(), error) {
-		return Done{}, nil, gate.Clear(r.Context(), dir())
+		err := gate.Clear(r.Context(), dir())
+		if errors.Is(err, control.ErrNoGate) {
+			err = nil
+		}
+		return Done{}, nil, errors.Join(err, s.keeper.ClearPassed(r.Context()))
 	})
 }
+
+// passed lists what passed the gate, and between services beside it.
+func (s *Server) passed(ctx context.Context, gate *control.Client, dir, filter string, before int64, n int) (control.Traffic, error) {
+	others, err := s.keeper.Passed(ctx, filter, before, n)
+	if err != nil {
+		return control.Traffic{}, err
+	}
+	t, err := gate.Traffic(ctx, dir, filter, before, n)
+	aside, problem := s.keeper.PutAside(ctx, filter)
+	if errors.Is(err, control.ErrNoGate) && (len(others) > 0 || s.keeper.Passes()) {
+		err = nil // it isn't needed for these
+	}
+	if err = errors.Join(err, problem); err != nil {
+		return t, err
+	}
+	t.Exchanges = append(t.Exchanges, others...)
+	slices.SortFunc(t.Exchanges, func(a, b traffic.Exchange) int { return cmp.Compare(b.ID, a.ID) })
+	t.Exchanges = t.Exchanges[:min(n, len(t.Exchanges))]
+	if t.Exchanges == nil {
+		t.Exchanges = []traffic.Exchange{}
+	}
+	if before == 0 {
+		t.Aside = aside
+	}
+	t.Says = traffic.Sum(t.Says, others, len(aside), time.Now())
+	return t, nil
+}
+
+// exchange returns an exchange whole, with those that it has its trace in common with.
+func (s *Server) exchange(ctx context.Context, gate *control.Client, dir string, id int64) (traffic.Shown, error) {
+	var shown traffic.Shown
+	f, err := s.keeper.Exchange(ctx, id)
+	if err == nil {
+		shown = f.Show()
+	} else if shown, err = gate.Exchange(ctx, dir, id); err != nil {
+		return shown, err
+	}
+	s.explain(ctx, &shown)
+	if shown.Trace == "" {
+		return shown, nil
+	}
+	if t, err := s.passed(ctx, gate, dir, shown.Trace, 0, mostRelated); err == nil && len(t.Exchanges) > 1 {
+		shown.Related = t.Exchanges
+		slices.SortStableFunc(shown.Related, func(a, b traffic.Exchange) int { return a.Began.Compare(b.Began) })
+	}
+	return shown, nil
+}
+
+// mostRelated is how many exchanges of one way are shown.
+const mostRelated = 50
 
 // explain adds what the keeper knows of an answer that was not meant.
 func (s *Server) explain(ctx context.Context, e *traffic.Shown) {

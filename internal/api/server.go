@@ -66,6 +66,7 @@ func NewServer(k *keep.Keeper, end context.CancelFunc, log *slog.Logger) *Server
 	s.handleErrands()
 	s.handleData()
 	s.handleGate()
+	s.handleTriggers()
 	handle(s, remedyEndpoint, s.remedy)
 	handle(s, changesEndpoint, s.changes)
 	handle(s, applyEndpoint, s.apply)

@@ -32,6 +32,8 @@ type Overview struct {
 	Operations []keep.Operation `json:"operations,omitempty"`
 	// Errands are those that the declaration has.
 	Errands []keep.DeclaredErrand `json:"errands,omitempty"`
+	// Triggers are the names of those that the declaration has.
+	Triggers []string `json:"triggers,omitempty"`
 	// Holding are the services into which one can look.
 	Holding []string `json:"holding,omitempty"`
 	// Warning is something the user should know of the keeper itself.

@@ -280,6 +280,12 @@ func unresolved(_ context.Context, s *subject) []Finding {
 	if !ok || s.in.Program.Path == "" || !s.Kind(s.service).Info().InheritEnv {
 		return nil
 	}
+	if r, ok := m.(interface{ Resolve(*kind.Instance) error }); ok { // its launch writes files
+		if err := r.Resolve(s.in); err != nil {
+			return []Finding{s.find("command", Stops, "functions", err.Error())}
+		}
+		return nil
+	}
 	if _, err := m.Launch(s.in); err != nil {
 		return []Finding{s.find("command", Stops, "run", err.Error())}
 	}

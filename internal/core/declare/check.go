@@ -88,6 +88,7 @@ func (c *checker) checkServices() {
 		graph[s.Name] = s.Needs
 	}
 	c.checkErrands()
+	c.checkTriggers()
 	c.checkBefore(graph, where)
 	if e := c.decl.EnvFile; e != nil {
 		c.checkEnvFile(e)

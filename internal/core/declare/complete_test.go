@@ -163,7 +163,7 @@ func TestOwnKinds(t *testing.T) {
 		base + "stop = { signal = \"STOP\" }":                 `"STOP" is not a signal to stop with`,
 		base + "[service.s]\nkind = \"k\"\nlanguage = \"nl\"": `there is no key "language"`,
 		base + "[service.s]\nkind = \"k\"\nversion = \"1.\"":  "is not a version constraint",
-		base + "[service.s]\nkind = \"l\"":                    `known kinds: apache, beanstalkd, documents, identity, k, mail`,
+		base + "[service.s]\nkind = \"l\"":                    `known kinds: apache, beanstalkd, documents, functions, identity, k, mail`,
 		base + "keys = { x = \"\" }\nfacts = { u = \"${self.x}\" }\n[service.s]\nkind = \"k\"\nx = \"${s.u}\"": "can't refer to the service itself",
 		"[servise.x]": `there is no key "servise"`,
 	} {

@@ -34,6 +34,8 @@ type Declaration struct {
 	Plan *plan.Plan
 	// Errands are sorted by name.
 	Errands []*Errand
+	// Triggers are sorted by name.
+	Triggers []*Trigger
 	// EnvFile is the file of variables to write; nil if none is declared.
 	EnvFile *EnvFile
 	// Gate is what is declared of the gate; nil if nothing is.
@@ -438,6 +440,12 @@ type KindInfo struct {
 	// Elsewhere says that nothing is started, so that a check must be
 	// declared.
 	Elsewhere bool
+	// Changes are the types of what its services tell for triggers; empty if they tell of
+	// nothing. ChangesByKey says that a column must be named that grows.
+	Changes      []string
+	ChangesByKey bool
+	// Takes says that its services can be sent messages.
+	Takes bool
 }
 
 // Checker is implemented by kinds' settings that can be wrong in ways the

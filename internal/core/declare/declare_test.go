@@ -95,7 +95,7 @@ func TestMistakes(t *testing.T) {
 		"a kind's own key":     {"[service.db]\nkind = \"postgres\"\ndatabase = [\"a\"]\n", []string{":3:1", `did you mean "databases"?`}},
 		"unknown nested key":   {api + "health = { htpt = \"/\" }\n", []string{":3:12", `did you mean "http"?`}},
 		"unknown kind":         {"[service.db]\nkind = \"postgras\"\n", []string{":2:8: service.db.kind", `did you mean "postgres"?`}},
-		"kind far from any":    {"[service.db]\nkind = \"zeppelin\"\n", []string{"known kinds: apache, beanstalkd, documents, identity, mail, mariadb"}},
+		"kind far from any":    {"[service.db]\nkind = \"zeppelin\"\n", []string{"known kinds: apache, beanstalkd, documents, functions, identity, mail, mariadb"}},
 		"no command":           {"[service.api]\nport = 1\n", []string{"service.api.run", "a program needs a command"}},
 		"empty command":        {"[service.api]\nrun = \"  \"\n", []string{":2:7", "is empty"}},
 		"wrong type":           {api + "port = \"4100\"\n", []string{":3:8", "must be a whole number, not a text", "write for example 3"}},

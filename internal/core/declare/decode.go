@@ -316,7 +316,7 @@ func texts(path string, v reflect.Value, visit func(key string, t Text)) {
 			texts(join(path, t.key), v.Field(t.index), visit)
 		}
 	case reflect.Map:
-		if v.Type().Elem() != textType && v.Type().Elem() != commandType {
+		if e := v.Type().Elem(); e != textType && e != commandType && (e.Kind() != reflect.Struct || reflect.PointerTo(e).Implements(textReader)) {
 			return
 		}
 		for it := v.MapRange(); it.Next(); {

@@ -200,7 +200,7 @@ func (c *checker) read(root *node) {
 			Outside []Word `toml:"outside"`
 		} `toml:"project"`
 	}
-	known := []string{"project", "service", "errand", "env", "gate", "profile", "kind"}
+	known := []string{"project", "service", "errand", "trigger", "env", "gate", "profile", "kind"}
 	c.nodes = map[string]*node{}
 	for _, key := range root.order {
 		n := root.table[key]
@@ -215,6 +215,8 @@ func (c *checker) read(root *node) {
 			n = n.clone()
 			n.inherit(root.table["service"])
 			c.readErrands(n)
+		case "trigger":
+			c.readTriggers(n)
 		case "env":
 			c.decl.EnvFile = &EnvFile{}
 			c.decl.EnvFile.At = n.keyAt
@@ -252,9 +254,9 @@ func (c *checker) read(root *node) {
 
 // CommandNames are the program's own commands, which errands leave alone: an
 // errand can be called like a command, too.
-var CommandNames = []string{"__complete", "__completeNoDesc", "adopt", "apply", "ask", "check", "completion", "console", "data", "demo", "draw", "dump", "env", "errands", "gate", "help", "init",
+var CommandNames = []string{"__complete", "__completeNoDesc", "adopt", "apply", "ask", "call", "check", "completion", "console", "data", "demo", "draw", "dump", "env", "errands", "gate", "help", "init",
 	"kinds", "load", "logs", "manual", "migrations", "open", "operations", "projects", "reset", "restart", "run", "schema", "shell", "snapshot", "start", "starts", "status",
-	"stop", "token", "traffic", "trust", "usage", "version", "vouch"}
+	"stop", "token", "traffic", "trigger", "trust", "usage", "version", "vouch"}
 
 const nameRule = "use a-z, 0-9, - and _, beginning with a letter, at most 40 characters"
 
@@ -280,7 +282,7 @@ func (c *checker) each(what, example string, n *node, visit func(name, path stri
 func (c *checker) readProfiles(n *node) {
 	c.each("profile", "[profile.NAME]", n, func(_, path string, table *node) {
 		for _, key := range table.order {
-			if known := []string{"service", "errand", "env", "gate"}; !slices.Contains(known, key) {
+			if known := []string{"service", "errand", "trigger", "env", "gate"}; !slices.Contains(known, key) {
 				c.unknown(join(path, key), key, table.table[key], known)
 			}
 		}

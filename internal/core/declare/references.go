@@ -63,6 +63,9 @@ func (c *checker) needs(path string, owner *Service, written []Word, values ...a
 				continue
 			}
 			c.checkFact(key, r, at, width)
+			if l, ok := settingsOf(owner).(Later); ok && slices.ContainsFunc(l.LaterKeys(), func(k string) bool { return strings.HasPrefix(key, join(path, k)+".") }) {
+				continue
+			}
 			// Its own facts are known before it starts, and so is by which name another is reached.
 			if (owner == nil || r.Service != owner.Name) && r.Fact != PublicURL && r.Fact != "ca" {
 				needs = append(needs, Word{Value: r.Service, At: at, width: width})
@@ -74,6 +77,19 @@ func (c *checker) needs(path string, owner *Service, written []Word, values ...a
 	}
 	slices.SortStableFunc(needs, func(a, b Word) int { return a.At.Line - b.At.Line })
 	return needs
+}
+
+// Later is implemented by settings with keys that refer to what a service uses only once it
+// runs, so that it need not be ready before.
+type Later interface {
+	LaterKeys() []string
+}
+
+func settingsOf(s *Service) any {
+	if s == nil {
+		return nil
+	}
+	return s.Settings
 }
 
 func (c *checker) checkFact(key string, r *Reference, at Position, width int) {

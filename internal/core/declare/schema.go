@@ -51,18 +51,37 @@ func Schema(kinds Catalogue, d *Declaration) ([]byte, error) {
 			}},
 			"service": map[string]any{"type": "object", "minProperties": 1, "additionalProperties": false,
 				"patternProperties": map[string]any{serviceName.String(): map[string]any{"$ref": "#/$defs/service"}}},
-			"errand": named("one-off commands", object(reflect.TypeFor[Errand]())),
-			"env":    described("a file of environment variables that the app itself reads", object(reflect.TypeFor[EnvFile]())),
-			"gate":   described("by which names the services are reached", object(reflect.TypeFor[Gate]())),
-			"kind":   named("kinds of the project's own", object(reflect.TypeFor[CustomKind]())),
+			"errand":  named("one-off commands", object(reflect.TypeFor[Errand]())),
+			"trigger": named("what is done when something happens", trigger(kinds)),
+			"env":     described("a file of environment variables that the app itself reads", object(reflect.TypeFor[EnvFile]())),
+			"gate":    described("by which names the services are reached", object(reflect.TypeFor[Gate]())),
+			"kind":    named("kinds of the project's own", object(reflect.TypeFor[CustomKind]())),
 			"profile": named("named sets of changes, chosen with start --profile", map[string]any{"type": "object", "additionalProperties": false,
 				// What a service may have depends on its kind, which stands elsewhere.
-				"properties": map[string]any{"service": named("", map[string]any{"type": "object"}), "errand": named("", map[string]any{"type": "object"}), "env": map[string]any{"type": "object"}, "gate": map[string]any{"type": "object"}}}),
+				"properties": map[string]any{"service": named("", map[string]any{"type": "object"}), "errand": named("", map[string]any{"type": "object"}), "trigger": named("", map[string]any{"type": "object"}), "env": map[string]any{"type": "object"}, "gate": map[string]any{"type": "object"}}}),
 		},
 		"$defs": map[string]any{"service": service},
 	}
 	b, err := json.MarshalIndent(schema, "", "  ")
 	return append(b, '\n'), err
+}
+
+// trigger returns the schema of a trigger.
+func trigger(c Catalogue) map[string]any {
+	whole := object(reflect.TypeFor[Trigger]())
+	properties := whole["properties"].(map[string]any)
+	part := func(doc string, t reflect.Type, text string, has func(KindInfo) bool) map[string]any {
+		o := described(doc, object(t))
+		for _, name := range c.Kinds() {
+			if info, ok := c.Describe(name); ok && has(info) {
+				o["properties"].(map[string]any)[name] = map[string]any{"type": "string", "description": text + " a service of kind " + name}
+			}
+		}
+		return o
+	}
+	properties["on"] = part("what happens: { documents = \"loans\", change = [\"insert\"] }, { cron = \"0 8 * * MON-FRI\" }, { state = \"failed\", service = \"api\" }", reflect.TypeFor[Source](), "what is watched of", func(k KindInfo) bool { return len(k.Changes) > 0 })
+	properties["send"] = part("what gets each event as a message: { rabbitmq = \"jobs\" }", reflect.TypeFor[Send](), "what gets the message of", func(k KindInfo) bool { return k.Takes })
+	return whole
 }
 
 func described(doc string, schema map[string]any) map[string]any {

@@ -65,12 +65,12 @@ func (k *Keeper) RunErrand(ctx context.Context, name string, args []string) (err
 	case e.Terminal:
 		return errand.Run{}, fmt.Errorf("errand %s wants the terminal; run it there with: neighbour run %s", name, name)
 	}
-	return k.runErrand(e, args, asker(ctx), true)
+	return k.runErrand(e, args, asker(ctx), true, nil)
 }
 
 // runErrand begins to run an errand, and returns when that is noted. With start,
-// what it needs is started first.
-func (k *Keeper) runErrand(e *declare.Errand, args []string, by string, start bool) (errand.Run, error) {
+// what it needs is started first. Ended, if given, is called when it has ended.
+func (k *Keeper) runErrand(e *declare.Errand, args []string, by string, start bool, ended func(errand.Run, error)) (errand.Run, error) {
 	k.agree()
 	// They end when the keeper does, but not before they are told to.
 	ctx, cancel := context.WithCancel(AskedBy(context.WithoutCancel(k.ctx), by))
@@ -103,6 +103,9 @@ func (k *Keeper) runErrand(e *declare.Errand, args []string, by string, start bo
 		k.errands.mu.Lock()
 		delete(k.errands.running, id)
 		k.errands.mu.Unlock()
+		if ended != nil {
+			ended(run, err)
+		}
 		k.noteErrand(run, err)
 		k.ops.finish(op, err)
 		k.touch("")
@@ -235,7 +238,7 @@ func (k *Keeper) hooks(event, service string) {
 		k.errands.run(func() {
 			by := service + " " + map[string]string{"ready": "is ready", "failed": "failed", "stopped": "was stopped", "reset": "was emptied"}[event]
 			// What is stopped is not started again for it.
-			run, err := k.runErrand(e, nil, by, event == "ready" || event == "reset")
+			run, err := k.runErrand(e, nil, by, event == "ready" || event == "reset", nil)
 			if err != nil && run.ID == 0 { // else it is in its record, and noted
 				k.note("", "errand", journal.Error, fmt.Sprintf("errand %s can't be run: %s", e.Name, err))
 			}

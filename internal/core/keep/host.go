@@ -46,6 +46,7 @@ func (k host) Missing(service string) (reason string, blocked bool) {
 func (k host) Changed(before supervise.State, now supervise.Status, moved bool) {
 	if now.State != before {
 		k.noteState(before, now)
+		k.states.tell(now.Name, string(now.State))
 		if moved {
 			k.runHooks(before, now)
 		}

@@ -19,6 +19,7 @@ import (
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/trigger"
 	"neighbour/internal/core/usage"
 )
 
@@ -45,6 +46,8 @@ type Overview struct {
 	Operations []Operation
 	// Errands are those that the declaration has.
 	Errands []DeclaredErrand
+	// Triggers are the names of those that the declaration has.
+	Triggers []string
 	// Holding are the services into which one can look.
 	Holding []string
 	// Warning is something the user should know of the keeper itself.
@@ -86,6 +89,8 @@ type Keeper struct {
 	ops     *operations
 	errands *errands
 	looks   looks
+	states  states
+	trigger *trigger.Runner // nil without triggers, and before Run
 	records *recorder
 	history *history.DB // nil in tests without a machine
 	usage   *usage.Recorder
@@ -158,6 +163,9 @@ func newKeeper(ctx context.Context, d *declare.Declaration, log *slog.Logger, dr
 	}
 	for _, e := range d.Errands {
 		k.overview.Errands = append(k.overview.Errands, DeclaredErrand{e.Name, e.About, e.WithService()})
+	}
+	for _, t := range d.Triggers {
+		k.overview.Triggers = append(k.overview.Triggers, t.Name)
 	}
 	k.restarting, k.unsaved = map[string]bool{}, map[string]bool{}
 	k.ops = newOperations(k.tellOperations)
@@ -315,6 +323,7 @@ func (k *Keeper) Run(adopted chan<- struct{}) error {
 	all.Go(k.watchDeclaration)
 	all.Go(k.watchFiles)
 	all.Go(k.saveStarts)
+	all.Go(k.runTriggers)
 	all.Wait()
 	// Another keeper may take this one's place in the same process, and knows
 	// nothing of what it ran.

@@ -317,7 +317,7 @@ func (d *Driver) Adopt(left supervise.Left) (supervise.Process, error) {
 		d.match.found = d.printed(left.Status)
 	}
 	if in.Program, err = d.kind.Find(in); err == nil {
-		if l, err := d.kind.Launch(in); err == nil {
+		if l, err := d.kind.Launch(in.AsIs()); err == nil {
 			d.signal = cmp.Or(l.Signal, "TERM")
 		}
 	}

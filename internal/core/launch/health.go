@@ -50,7 +50,7 @@ func (d *Driver) Probe() (probe.Probe, error) {
 			return nil, err
 		}
 		check := probe.Run{Argv: argv, Env: env, Dir: d.project.Dir, Attributes: in.Account.Attributes()}
-		if l, err := d.kind.Launch(in); err == nil {
+		if l, err := d.kind.Launch(in.AsIs()); err == nil {
 			check.Dir = l.Dir
 		}
 		return check, nil

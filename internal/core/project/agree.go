@@ -37,6 +37,9 @@ func (p *Project) Commands() []string {
 		if r, ok := s.Settings.(interface{ CommandLine() string }); ok {
 			add(s.Name, r.CommandLine())
 		}
+		if r, ok := s.Settings.(interface{ CommandLines() []string }); ok {
+			add(s.Name, r.CommandLines()...)
+		}
 		if s.Health != nil {
 			add(s.Name, s.Health.Run.String())
 		}

@@ -35,8 +35,7 @@ func (p *Project) LeadsOutside(s *declare.Service) []Outside {
 	if err != nil {
 		return nil // which is told with the service
 	}
-	file, _ := os.ReadFile(hosts.File)
-	known := hosts.Loopback(string(file))
+	known := namesOfThisMachine()
 	var out []Outside
 	has := map[string]bool{}
 	add := func(name, value, where string) {
@@ -44,12 +43,7 @@ func (p *Project) LeadsOutside(s *declare.Service) []Outside {
 			return // the declaration's goes before that of a file
 		}
 		has[name] = true
-		var others []string
-		for _, host := range hostsIn(name, value) {
-			if !localname.Is(host) && !known[host] && !slices.Contains(others, host) {
-				others = append(others, host)
-			}
-		}
+		others := others(name, value, known)
 		if len(others) > 0 {
 			meant := slices.ContainsFunc(p.Declaration.Outside, func(w declare.Word) bool { return w.Value == s.Name+"."+name })
 			out = append(out, Outside{name, others, where, meant})
@@ -57,6 +51,11 @@ func (p *Project) LeadsOutside(s *declare.Service) []Outside {
 	}
 	for _, v := range vars {
 		add(v.Name, v.Value, "")
+	}
+	if keys, ok := s.Settings.(interface{ Outside() map[string]string }); ok { // what the kind itself asks
+		for name, value := range keys.Outside() {
+			add(name, value, "")
+		}
 	}
 	if !p.Kind(s).Info().InheritEnv {
 		return out
@@ -76,6 +75,39 @@ func (p *Project) LeadsOutside(s *declare.Service) []Outside {
 		}
 	}
 	return out
+}
+
+// namesOfThisMachine are those that the hosts file leads to it.
+func namesOfThisMachine() map[string]bool {
+	file, _ := os.ReadFile(hosts.File)
+	return hosts.Loopback(string(file))
+}
+
+// others returns the hosts that a value leads to which are not this machine.
+func others(name, value string, known map[string]bool) []string {
+	var out []string
+	for _, host := range hostsIn(name, value) {
+		if !localname.Is(host) && !known[host] && !slices.Contains(out, host) {
+			out = append(out, host)
+		}
+	}
+	return out
+}
+
+// meantOutside reports whether the declaration names what the service's kind itself asks of other
+// machines as meant.
+func (p *Project) meantOutside(s *declare.Service) bool {
+	keys, ok := s.Settings.(interface{ Outside() map[string]string })
+	if !ok {
+		return false
+	}
+	known := namesOfThisMachine()
+	for name, value := range keys.Outside() {
+		if len(others(name, value, known)) > 0 && !slices.ContainsFunc(p.Declaration.Outside, func(w declare.Word) bool { return w.Value == s.Name+"."+name }) {
+			return false
+		}
+	}
+	return true
 }
 
 var (

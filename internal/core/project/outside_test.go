@@ -47,7 +47,7 @@ func TestLeadsOutside(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "neighbour.toml"), []byte(`
 [project]
 offline = true
-outside = ["api.RATES_URL"]
+outside = ["api.RATES_URL", "rates.record"]
 
 [service.api]
 run = "sleep 1"
@@ -58,6 +58,15 @@ PAYMENTS_URL = "https://pay.example.org"
 RATES_URL = "https://rates.example.org"
 OWN_URL = "${api.url}"
 SHED_URL = "http://shed.localhost:4100"
+
+[service.pay]
+kind = "stub"
+record = "https://pay.example.org"
+
+[service.rates]
+kind = "stub"
+record = "https://rates.example.org"
+webhooks = { here = { to = "http://127.0.0.1:4100/" } }
 `), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, ".env"), []byte("# once\nMAIL_HOST=mail.example.org\nPAYMENTS_URL=https://other.example.org\n"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, ".env.production"), []byte("PROD_URL=https://prod.example.org\n"), 0o600))
@@ -67,4 +76,10 @@ SHED_URL = "http://shed.localhost:4100"
 	assert.Equal(t, []Outside{
 		{"PAYMENTS_URL", []string{"pay.example.org"}, "", false}, {"RATES_URL", []string{"rates.example.org"}, "", true}, {"MAIL_HOST", []string{"mail.example.org"}, ".env:2", false},
 	}, p.LeadsOutside(p.Service("api")))
+	for name, meant := range map[string]bool{"pay": false, "rates": true} {
+		assert.Equal(t, []Outside{{"record", []string{name + ".example.org"}, "", meant}}, p.LeadsOutside(p.Service(name)), "what its kind asks itself")
+		in, err := p.Instance(p.Service(name))
+		require.NoError(t, err)
+		assert.Equal(t, !meant, in.Offline, name)
+	}
 }

@@ -57,6 +57,12 @@ func (p *Project) HistoryFile() string { return filepath.Join(p.state, "history.
 // AskedFile returns the file of the questions that services were asked.
 func (p *Project) AskedFile() string { return filepath.Join(p.state, "asked.json") }
 
+// EventsFile returns where events are kept until triggers have sent them.
+func (p *Project) EventsFile() string { return filepath.Join(p.state, "events.db") }
+
+// ClockFile returns where it is kept how far the clock of schedules is ahead.
+func (p *Project) ClockFile() string { return filepath.Join(p.state, "run", "clock.json") }
+
 // Socket returns the path of the keeper's socket.
 func (p *Project) Socket() string { return filepath.Join(p.runDir(), "keeper.sock") }
 
