@@ -21,10 +21,10 @@ import (
 	"neighbour/internal/core/starts"
 	"neighbour/internal/core/store"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/traffic"
 	"neighbour/internal/core/usage"
 	"neighbour/internal/core/wire"
 	"neighbour/internal/gate/control"
-	"neighbour/internal/gate/traffic"
 	"neighbour/internal/tui/view/viewtest"
 )
 
@@ -223,7 +223,7 @@ func answerErrands(k *viewtest.Keeper) {
 // holding has the first services be ready, and hold something.
 func holding(s *screen, services []api.Status) {
 	ready := slices.Clone(services)
-	o := api.Overview{Project: "toolshed"}
+	o := api.Overview{Project: "toolshed", Triggers: []string{"overdue", "receipt"}}
 	for i := range ready[:min(2, len(ready))] {
 		ready[i].State = supervise.Ready
 		o.Holding = append(o.Holding, ready[i].Name)
@@ -279,7 +279,21 @@ func answerTraffic(k *viewtest.Keeper) {
 	for i := range all {
 		all[i].Began, all[i].Scheme, all[i].Proto = at.Add(-time.Duration(i)*time.Second), "https", "HTTP/2.0"
 	}
-	k.Answer("GET /traffic", control.Traffic{Exchanges: all, Says: "8 in the last minute; one failed, POST /loans. Slow: GET /tools took 182 ms, usually 12 ms."})
+	aside := traffic.Exchange{ID: 10, What: traffic.Event, Method: "POST", Event: "deposits 7\x1b[2J · insert → receipt", State: traffic.Aside, Tries: 8, Problem: "it answered 500 Internal Server Error", Status: 500, TookMS: 31, Service: "chores", Began: at.Add(-time.Minute)}
+	all = append(all, aside,
+		traffic.Exchange{ID: 11, What: traffic.Event, Method: "POST", Event: "loans 9 · update → reindex", State: "waiting", Open: true, Tries: 1, Problem: "connection refused", Service: "chores", Began: at.Add(-50 * time.Second)},
+		traffic.Exchange{ID: 12, What: traffic.Event, Method: "POST", Event: "0 8 * * MON-FRI · time → overdue", State: "done", Tries: 1, TookMS: 412, Service: "errand overdue", Began: at.Add(-51 * time.Second), Of: "by Ines"},
+		traffic.Exchange{ID: 13, What: traffic.Webhook, Method: "POST", Event: "paid → 127.0.0.1:4103/hooks", State: "done", Tries: 2, Status: 204, TookMS: 8, Service: "payments", Began: at.Add(-52 * time.Second)},
+		traffic.Exchange{ID: 14, What: traffic.Call, Method: "POST", Host: "127.0.0.1:4147", Path: "/deposit?token=hidden-word", Status: 200, TookMS: 23, Received: 15, Service: "chores", Began: at.Add(-53 * time.Second)},
+		traffic.Exchange{ID: 15, What: traffic.Stub, Method: "POST", Host: "127.0.0.1:4149", Path: "/charges", Status: 201, TookMS: 43, Received: 78, Service: "payments", Began: at.Add(-54 * time.Second)})
+	next, last := at.Add(40*time.Hour), time.Now().Add(-3*time.Minute)
+	k.Answer("GET /triggers", keep.Triggers{Clock: at, AheadMS: 86400000, Triggers: []keep.Trigger{
+		{Name: "overdue", On: "0 8 * * MON-FRI", Target: "errand overdue", Done: 12, Last: &last, Next: &next},
+		{Name: "receipt", About: "a mail for each deposit\x1b[2J", On: "reviews › deposits · insert", Target: "errand receipt", Done: 3, Aside: 1, Last: &last},
+		{Name: "reindex", On: "reviews › " + strings.Repeat("loans ", 20), Target: "${chores.url}/reindex", Waiting: 4000, Problem: strings.Repeat("connection refused ", 20)},
+		{Name: "round", On: "photos › photos/*.jpg", Target: "${chores.url}/round", Paused: "it was stopped: 100 times in a row its own doing made it happen again"},
+	}})
+	k.Answer("GET /traffic", control.Traffic{Exchanges: all, Aside: []traffic.Exchange{aside}, Says: "One is put aside and waits for a decision. 8 in the last minute; one failed, POST /loans. Slow: GET /tools took 182 ms, usually 12 ms."})
 	for i := range all {
 		shown := traffic.Shown{Exchange: all[i], ConnectedMS: 0.2, SentMS: 1, AnsweredMS: all[i].TookMS * 0.9, Curl: "curl"}
 		shown.Request = traffic.Message{Query: []traffic.Field{{Name: "q", Value: "drill"}, {Name: "token", Value: "hidden-word", Secret: true}},

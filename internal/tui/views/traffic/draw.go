@@ -8,9 +8,9 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"neighbour/internal/core/traffic"
 	"neighbour/internal/core/words"
 	"neighbour/internal/display"
-	"neighbour/internal/gate/traffic"
 	"neighbour/internal/tui/ui"
 	"neighbour/internal/tui/view"
 )
@@ -26,7 +26,7 @@ func (v *screen) Fit(width, height int) {
 	rows, at := v.listRows(), max(0, v.at())
 	v.top = max(0, min(v.top, at))
 	v.top = max(v.top, at-rows+1)
-	v.top = max(0, min(v.top, len(v.all)-rows))
+	v.top = max(0, min(v.top, len(v.list)-rows))
 	v.scrolled = min(v.scrolled, max(0, len(v.details(width))-v.detailRows()))
 }
 
@@ -35,7 +35,7 @@ func (v *screen) listRows() int {
 	if v.inside {
 		return min(3, max(1, v.rows/6))
 	}
-	return max(1, min(max(3, len(v.all)), (v.rows-3)/2))
+	return max(1, min(max(3, len(v.list)), (v.rows-3)/2))
 }
 
 // detailRows is how many lines of the chosen one are shown.
@@ -44,6 +44,11 @@ func (v *screen) detailRows() int { return max(1, v.rows-3-v.listRows()) }
 // status is an answer's status as it is shown.
 func status(e *traffic.Exchange) string {
 	switch {
+	case e.State != "" && e.Status == 0, e.State == traffic.Aside, e.State == "waiting":
+		if e.Tries > 0 && e.State == "waiting" {
+			return "try " + strconv.Itoa(e.Tries+1)
+		}
+		return e.State
 	case e.Upgrade != "" && e.Open:
 		return e.Upgrade
 	case e.Open && e.Status == 0:
@@ -57,6 +62,12 @@ func status(e *traffic.Exchange) string {
 // sign says in a sign and a colour how a request went; each has its own.
 func sign(e *traffic.Exchange) (string, ui.Ink) {
 	switch {
+	case e.State == traffic.Aside:
+		return "✖", ui.Bad
+	case e.State == traffic.Dropped:
+		return "○", ui.Faint
+	case e.Open && e.Problem != "":
+		return "▲", ui.Warn
 	case e.Open:
 		return "◐", ui.Busy
 	case e.Waiting:
@@ -90,14 +101,17 @@ func (v *screen) Render() view.Drawing {
 	switch {
 	case v.routes != nil:
 		out = append(out, v.summary()...)
-	case len(v.all) == 0 && v.loaded && v.problem == "":
+	case v.triggers.shown:
+		lines, spots := v.drawTriggers(len(out))
+		out, d.Spots = append(out, lines...), spots
+	case len(v.list) == 0 && v.loaded && v.problem == "":
 		out = append(out, v.empty()...)
 	default:
 		pathWide := v.pathWide()
-		for i := v.top; i < min(len(v.all), v.top+v.listRows()); i++ {
-			e := &v.all[i]
+		for i := v.top; i < min(len(v.list), v.top+v.listRows()); i++ {
+			e := &v.list[i]
 			d.Spots = append(d.Spots, view.Spot{X: 0, Y: len(out), Width: v.columns, Height: 1, Click: func() tea.Cmd {
-				v.selected, v.follow = e.ID, i == 0
+				v.selected, v.follow = e.ID, i == v.newest()
 				return v.read()
 			}})
 			out = append(out, v.row(e, pathWide))
@@ -131,6 +145,12 @@ func (v *screen) path(e *traffic.Exchange) string {
 
 func (v *screen) title(e *traffic.Exchange) string {
 	text := e.Method + " " + display.Plain(v.path(e)) + " · " + status(e)
+	if e.Event != "" {
+		text = display.Plain(e.Event) + " · " + status(e)
+	}
+	if e.Tries > 1 {
+		text += fmt.Sprintf(" · %d tries", e.Tries)
+	}
 	if e.Of != "" {
 		text += " · " + e.Of
 	}
@@ -147,7 +167,7 @@ func (v *screen) head() string {
 	switch {
 	case v.only != "":
 		right = t.Paint(ui.Accent, "only "+display.Plain(v.only))
-	case v.follow && v.routes == nil && len(v.all) > 0:
+	case v.follow && v.routes == nil && len(v.list) > 0:
 		right = t.Paint(ui.Faint, "following")
 	}
 	text, ink := v.says, ui.Strong
@@ -156,7 +176,7 @@ func (v *screen) head() string {
 		text, ink = v.problem, ui.Bad
 	case !v.loaded:
 		text, ink = "asking the gate", ui.Faint
-	case text == "" && len(v.all) == 0 && v.only == "":
+	case text == "" && len(v.list) == 0 && v.only == "":
 		text = "Nothing has passed yet."
 	}
 	for _, p := range v.Overview.GateProblems {
@@ -204,7 +224,7 @@ const narrow = 100
 func (v *screen) pathWide() int {
 	other := 2 + 8 + 2 + 7 + 2 + 11 + 10 + 2
 	if v.columns >= narrow {
-		other += 10 + 2 + 14
+		other += 10 + 2 + 14 + 2
 	}
 	return max(10, v.columns-other)
 }
@@ -224,8 +244,8 @@ func (v *screen) row(e *traffic.Exchange, pathWide int) string {
 	if e.UsualMS > 0 {
 		tookInk = ui.Warn
 	}
-	where := display.Plain(e.Host + v.path(e))
-	line := mark + t.Paint(ui.Faint, e.Began.Local().Format("15:04:05")) + "  " + t.Paint(in, display.Pad(display.Truncate(e.Method, 7), 7)) + "  " +
+	where := display.Plain(e.Where(v.secrets))
+	line := mark + t.Paint(ui.Faint, e.Began.Local().Format("15:04:05")) + "  " + t.Paint(in, display.Pad(display.Truncate(e.Kind(), 7), 7)) + "  " +
 		t.Paint(in, display.Pad(display.Truncate(where, pathWide), pathWide)) + "  " +
 		t.Paint(ink, display.Signs(s)+" "+display.Pad(display.Truncate(status(e), 9), 9)) + t.Paint(tookInk, fmt.Sprintf("%10s", duration))
 	if v.columns >= narrow {
@@ -388,7 +408,11 @@ func (v *screen) way(w *traffic.Shown, width int) []string {
 		if e.Failed() {
 			ink = ui.Bad
 		}
-		label := display.Pad(display.Truncate(name+e.Service+"  "+e.Method+" "+display.Plain(v.path(e)), 44), 44)
+		label := name + e.Service + "  " + e.Method + " " + display.Plain(v.path(e))
+		if e.Event != "" {
+			label = name + display.Plain(e.Event)
+		}
+		label = display.Pad(display.Truncate(label, 44), 44)
 		out = append(out, "  "+label+"  "+strings.Repeat(" ", x1)+t.Paint(ink, "╺"+strings.Repeat("━", max(0, x2-x1-2))+"╸")+t.Paint(ui.Plain, " "+traffic.Took(e.TookMS)))
 	}
 	return out

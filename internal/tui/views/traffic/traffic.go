@@ -1,5 +1,5 @@
-// Package traffic is the view of what passes the gate: requests, the newest first, and the
-// chosen one with its answer.
+// Package traffic is the view of what passes the gate and between services: requests, calls,
+// events and webhooks, the newest first, and the chosen one with its answer.
 package traffic
 
 import (
@@ -15,8 +15,8 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/browser"
+	"neighbour/internal/core/traffic"
 	"neighbour/internal/gate/control"
-	"neighbour/internal/gate/traffic"
 	"neighbour/internal/gate/trust"
 	"neighbour/internal/tui/panel"
 	"neighbour/internal/tui/ui"
@@ -56,7 +56,9 @@ func openPage(e *view.Env, address string) tea.Cmd {
 // screen is the requests, and the chosen one.
 type screen struct {
 	*view.Env
-	all      []traffic.Exchange
+	all      []traffic.Exchange // as they passed, the newest first
+	aside    []traffic.Exchange // those that wait for a decision
+	list     []traffic.Exchange // what is shown: those, and the others
 	says     string
 	problem  string
 	loaded   bool
@@ -77,6 +79,8 @@ type screen struct {
 
 	routes  []traffic.RouteSummary // nil: they are not shown
 	summing bool
+
+	triggers triggers
 
 	filter *textinput.Model // while it is typed
 	only   string
@@ -156,6 +160,8 @@ func (v *screen) Update(msg tea.Msg) tea.Cmd {
 		}
 	case replayedMsg:
 		return v.replayed(msg)
+	case triggersMsg:
+		return v.tookTriggers(msg)
 	case view.Changed:
 		if msg.Fresh {
 			return v.load()
@@ -165,6 +171,9 @@ func (v *screen) Update(msg tea.Msg) tea.Cmd {
 			cmds := []tea.Cmd{v.load()}
 			if v.routes != nil && !v.summing {
 				cmds = append(cmds, v.sum())
+			}
+			if v.triggers.shown {
+				cmds = append(cmds, v.loadTriggers())
 			}
 			return tea.Batch(cmds...)
 		}
@@ -198,6 +207,9 @@ func (v *screen) took(msg listMsg) tea.Cmd {
 		return nil
 	}
 	v.problem, v.loaded, v.says = "", true, msg.t.Says
+	if !msg.old {
+		v.aside = msg.t.Aside
+	}
 	fresh := msg.t.Exchanges
 	switch {
 	case msg.old:
@@ -211,25 +223,31 @@ func (v *screen) took(msg listMsg) tea.Cmd {
 		v.more = len(fresh) == pageRows
 		v.all = fresh
 	}
-	if len(v.all) == 0 {
+	v.list = slices.Concat(v.aside, slices.DeleteFunc(slices.Clone(v.all), func(e traffic.Exchange) bool {
+		return slices.ContainsFunc(v.aside, func(a traffic.Exchange) bool { return a.ID == e.ID })
+	}))
+	if len(v.list) == 0 {
 		v.selected, v.whole = 0, traffic.Shown{}
 		return nil
 	}
 	if v.follow || v.at() < 0 {
-		v.selected = v.all[0].ID
+		v.selected = v.list[min(v.newest(), len(v.list)-1)].ID
 	}
 	return v.read()
 }
 
+// newest is which of the list is the newest that does not wait for a decision.
+func (v *screen) newest() int { return len(v.aside) }
+
 // at is which of the list is chosen, -1 if it isn't there.
 func (v *screen) at() int {
-	return slices.IndexFunc(v.all, func(e traffic.Exchange) bool { return e.ID == v.selected })
+	return slices.IndexFunc(v.list, func(e traffic.Exchange) bool { return e.ID == v.selected })
 }
 
 // chosen returns the chosen one.
 func (v *screen) chosen() (traffic.Exchange, bool) {
 	if i := v.at(); i >= 0 {
-		return v.all[i], true
+		return v.list[i], true
 	}
 	return traffic.Exchange{}, false
 }
@@ -251,13 +269,13 @@ func (v *screen) read() tea.Cmd {
 }
 
 func (v *screen) move(by int) tea.Cmd {
-	if v.routes != nil || len(v.all) == 0 {
+	if v.routes != nil || len(v.list) == 0 {
 		return nil
 	}
-	i := min(max(0, v.at()+by), len(v.all)-1)
-	v.selected, v.follow = v.all[i].ID, i == 0
+	i := min(max(0, v.at()+by), len(v.list)-1)
+	v.selected, v.follow = v.list[i].ID, i == v.newest()
 	cmds := []tea.Cmd{v.read()}
-	if i > len(v.all)-50 {
+	if i > len(v.list)-50 {
 		cmds = append(cmds, v.older())
 	}
 	return tea.Batch(cmds...)
@@ -378,7 +396,7 @@ func (v *screen) Bindings() []view.Binding {
 					return nil
 				}
 				v.only, v.filter = strings.TrimSpace(v.filter.Value()), nil
-				v.follow, v.all = true, nil
+				v.follow, v.all, v.list = true, nil, nil
 				if v.routes != nil {
 					return tea.Batch(v.load(), v.sum())
 				}
@@ -393,6 +411,9 @@ func (v *screen) Bindings() []view.Binding {
 			view.Act("esc", "back", func() tea.Cmd { v.routes = nil; return nil }),
 			view.Act("/", "only", v.typeFilter),
 		}
+	}
+	if v.triggers.shown {
+		return v.triggerBindings()
 	}
 	e, some := v.chosen()
 	if v.inside {
@@ -416,16 +437,20 @@ func (v *screen) Bindings() []view.Binding {
 		view.Bind("pgup pgdown", "page", func(pressed string) tea.Cmd {
 			return v.move(map[string]int{"pgup": -1, "pgdown": 1}[pressed] * v.listRows())
 		}).Hushed().Helps("a page up or down"),
-		view.Act("home", "newest", func() tea.Cmd { return v.move(-len(v.all)) }).Hushed().Helps("the newest, and those that come"),
-		view.Act("/", "only", v.typeFilter).Helps("only some: words of the method, name, path, service or status; 5xx; >200ms; >1MB; -word"),
+		view.Act("home", "newest", func() tea.Cmd { return v.move(v.newest() - v.at()) }).Hushed().Helps("the newest, and those that come"),
+		view.Act("/", "only", v.typeFilter).Helps("only some: words of the method, name, path, service or status; event, call, stub; 5xx; >200ms; >1MB; -word"),
 		view.Act("esc", "all", func() tea.Cmd {
-			v.only, v.all, v.follow = "", nil, true
+			v.only, v.all, v.list, v.follow = "", nil, nil, true
 			return v.load()
 		}).If(v.only != "").Helps("all requests again"),
 		view.Act("m", "medians", func() tea.Cmd {
 			v.routes = []traffic.RouteSummary{}
 			return v.sum()
-		}).If(len(v.all) > 0).Spare(1).Helps("the requests summed up by their routes"),
+		}).If(len(v.list) > 0).Spare(1).Helps("the requests summed up by their routes"),
+		view.Act("t", "triggers", func() tea.Cmd {
+			v.triggers.shown = true
+			return v.loadTriggers()
+		}).If(len(v.Overview.Triggers) > 0).Helps("the triggers: pause one, fire it, see what comes next"),
 	}, v.about(e, some)...)
 }
 
@@ -435,6 +460,9 @@ func (v *screen) about(e traffic.Exchange, some bool) []view.Binding {
 	return []view.Binding{
 		view.Act("R", "again", func() tea.Cmd { return v.replay(traffic.Repeat{}) }).If(here && e.Upgrade == "").Helps("make the same request again"),
 		view.Act("e", "again, changed", v.edit).If(here && e.Upgrade == "").Spare(1).Helps("make it again with another path, header or body"),
+		view.Act("x", "drop", func() tea.Cmd {
+			return tea.Sequence(v.Call(view.CallLimit, func(ctx context.Context, c *api.Client) error { return c.DropEvent(ctx, e.ID) }), v.load())
+		}).If(here && e.State == traffic.Aside).Helps("let what was put aside be"),
 		view.Act("c", "copy as curl", func() tea.Cmd {
 			v.Say("copied; passwords and cookies are in it", false)
 			return tea.SetClipboard(v.whole.Curl)
@@ -451,12 +479,12 @@ func (v *screen) about(e traffic.Exchange, some bool) []view.Binding {
 			v.Say("choose another to compare it with", false)
 			return nil
 		}).If(here || v.other != nil).Spare(3).Helps("mark it, to see what is different in another"),
-		view.Act("o", "open", func() tea.Cmd { return openPage(v.Env, e.Scheme+"://"+e.Host+e.Path) }).If(some && e.Method == "GET" && e.Of == "").Spare(4).Helps("open it in the browser"),
-		view.Act("w", "write", v.save).If(len(v.all) > 0).Spare(4).Helps("write what passed to a file, as an HTTP archive"),
+		view.Act("o", "open", func() tea.Cmd { return openPage(v.Env, e.Scheme+"://"+e.Host+e.Path) }).If(some && e.Method == "GET" && e.What == "" && e.Of == "").Spare(4).Helps("open it in the browser"),
+		view.Act("w", "write", v.save).If(len(v.list) > 0).Spare(4).Helps("write what passed to a file, as an HTTP archive"),
 		view.Act("X", "clear", func() tea.Cmd {
-			v.all, v.follow = nil, true
+			v.all, v.list, v.follow = nil, nil, true
 			return tea.Sequence(v.Call(view.CallLimit, func(ctx context.Context, c *api.Client) error { return c.ClearTraffic(ctx) }), v.load())
-		}).If(len(v.all) > 0).Spare(4).Helps("forget what passed"),
+		}).If(len(v.list) > 0).Spare(4).Helps("forget what passed"),
 	}
 }
 
