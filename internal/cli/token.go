@@ -10,11 +10,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"neighbour/internal/api"
 	"neighbour/internal/core/probe"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/words"
 	"neighbour/internal/emulator/identity"
 )
 
@@ -62,51 +59,16 @@ A fault makes a token that is to be refused:
 	return cmd
 }
 
-// identityOf returns the service of kind identity that is meant.
-func identityOf(p *project.Project, name string) (string, error) {
-	var all []string
-	for _, s := range p.Services {
-		if s.Kind == "identity" {
-			all = append(all, s.Name)
-		}
-	}
-	if name != "" {
-		if err := p.Check(name); err != nil {
-			return "", err
-		}
-		if p.Service(name).Kind != "identity" {
-			return "", fmt.Errorf("%s is no service of kind identity", name)
-		}
-		return name, nil
-	}
-	switch len(all) {
-	case 0:
-		return "", errors.New(`the project has no service of kind identity; declare one with kind = "identity"`)
-	case 1:
-		return all[0], nil
-	}
-	return "", usageError{fmt.Errorf("there are several services of kind identity; name one with --service: %s", words.Or(all))}
-}
-
 func (a *app) printToken(ctx context.Context, p *project.Project, service string, want identity.Wanted, id, asJSON bool) error {
-	name, err := identityOf(p, service)
+	name, err := a.onlyOf(p, "identity", service)
 	if err != nil {
 		return err
 	}
-	current, _, err := api.Look(ctx, p)
+	base, err := addressOf(ctx, p, name)
 	if err != nil {
 		return err
 	}
-	st := current[name]
-	if st.State != supervise.Ready && st.State != supervise.Ailing {
-		return fmt.Errorf("%s is %s; start it with: neighbour start %s", name, st.State, name)
-	}
-	c := identity.API{HTTP: &http.Client{Timeout: 10 * time.Second}}
-	for _, f := range st.Facts {
-		if f.Name == "url" {
-			c.Base = f.Value
-		}
-	}
+	c := identity.API{Base: base, HTTP: &http.Client{Timeout: 10 * time.Second}}
 	given, err := c.Token(ctx, want)
 	var refused *identity.Error
 	switch {

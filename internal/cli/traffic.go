@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,11 +13,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"neighbour/internal/api"
 	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/project"
+	"neighbour/internal/core/traffic"
 	"neighbour/internal/core/words"
 	"neighbour/internal/display"
 	"neighbour/internal/gate/control"
-	"neighbour/internal/gate/traffic"
 )
 
 func (a *app) traffic() *cobra.Command {
@@ -24,9 +27,10 @@ func (a *app) traffic() *cobra.Command {
 	var har, read string
 	n := 20
 	cmd := &cobra.Command{
-		Use: "traffic [WORD…]", Short: "The requests that passed the gate",
-		Long: `Traffic lists the latest requests to the project's names, the newest last. Words
-choose some: a part of the method, the name, the path, the service or the status;
+		Use: "traffic [WORD…]", Short: "What passed the gate, and between services",
+		Long: `Traffic lists the latest requests to the project's names, calls of functions, requests
+to stubs, webhooks and events, the newest last. Words choose some: a part of the
+method, the name, the path, the service or the status; event, call, stub or webhook;
 5xx is a class of statuses, ">200ms" what took longer, ">1MB" what was larger, and
 behind -- a word after a minus leaves out what it matches. An archive of --har has
 headers, cookies and bodies in it as they are, secrets too.`,
@@ -79,7 +83,7 @@ headers, cookies and bodies in it as they are, secrets too.`,
 			if routes {
 				n = 5000
 			}
-			t, err := c.Traffic(ctx, p.Dir, filter, 0, n)
+			t, err := passed(ctx, p, c, filter, n)
 			if err != nil {
 				return err
 			}
@@ -102,6 +106,19 @@ headers, cookies and bodies in it as they are, secrets too.`,
 	return cmd
 }
 
+// passed lists what passed: as the keeper tells it, or, without one, the gate.
+func passed(ctx context.Context, p *project.Project, gate *control.Client, filter string, n int) (control.Traffic, error) {
+	keeper, err := api.Find(ctx, p)
+	if errors.Is(err, api.ErrNoKeeper) {
+		return gate.Traffic(ctx, p.Dir, filter, 0, n)
+	}
+	if err != nil {
+		return control.Traffic{}, err
+	}
+	defer keeper.Close()
+	return keeper.Traffic(ctx, filter, 0, n)
+}
+
 func (a *app) asJSON(v any) error {
 	out := json.NewEncoder(a.out)
 	out.SetIndent("", "  ")
@@ -121,7 +138,10 @@ func (a *app) printTraffic(t control.Traffic) error {
 		if e.Status == 0 {
 			status = "–"
 		}
-		rows = append(rows, []string{e.Began.Local().Format("15:04:05"), e.Method, display.Plain(e.Host + traffic.Masked(e.Path)), status, traffic.Took(e.TookMS), words.Bytes(uint64(e.Received)), e.Service})
+		if e.State != "" && e.Status == 0 {
+			status = e.State
+		}
+		rows = append(rows, []string{e.Began.Local().Format("15:04:05"), e.Kind(), display.Plain(e.Where(false)), status, traffic.Took(e.TookMS), words.Bytes(uint64(e.Received)), e.Service})
 	}
 	return printTable(a.out, rows, 3, 4, 5)
 }
