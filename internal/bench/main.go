@@ -64,7 +64,7 @@ func bench() error {
 		name string
 		run  func(dir string) error
 	}{{"start", benchStart}, {"delay", benchDelay}, {"status", benchStatus}, {"check", benchCheck}, {"idle", benchIdle}, {"demo", benchDemo},
-		{"loud", benchLoud}, {"search", benchSearch}, {"many", benchMany}, {"watchers", benchWatchers}, {"migrations", benchMigrations}, {"history", benchHistory}, {"data", benchData}, {"documents", benchDocuments}, {"objects", benchObjects}, {"gate", benchGate}, {"identity", benchIdentity}} {
+		{"loud", benchLoud}, {"search", benchSearch}, {"many", benchMany}, {"watchers", benchWatchers}, {"migrations", benchMigrations}, {"history", benchHistory}, {"data", benchData}, {"documents", benchDocuments}, {"objects", benchObjects}, {"gate", benchGate}, {"identity", benchIdentity}, {"functions", benchFunctions}, {"triggers", benchTriggers}, {"stub", benchStub}} {
 		if *only != "" && *only != b.name {
 			continue
 		}

@@ -17,7 +17,7 @@ import (
 // The demo's declarations are correct, with a script for each program.
 func TestWrite(t *testing.T) {
 	t.Setenv("TMPDIR", t.TempDir())
-	for trouble, services := range map[bool]int{false: 11, true: 19} {
+	for trouble, services := range map[bool]int{false: 13, true: 21} {
 		dir, err := Write(trouble, "/where it's/neighbour")
 		require.NoError(t, err)
 		p, err := project.Open(dir)
