@@ -6,8 +6,10 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"net/http"
 	"net/url"
@@ -48,6 +50,15 @@ func newGated(t *testing.T) *gated {
 	g := &gated{t, []string{"NEIGHBOUR_GATE=on", "HOME=" + home, "XDG_STATE_HOME=" + filepath.Join(home, "state")}}
 	t.Cleanup(func() { // it ends a moment after the last project
 		assert.Eventually(t, func() bool { return runWith(t, g.env, home, "gate").code != 0 }, patience, 50*time.Millisecond)
+		// Its process writes there for a little longer than it answers.
+		assert.Eventually(t, func() bool {
+			f, err := os.OpenFile(filepath.Join(home, "state/neighbour/gate/gate.lock"), os.O_RDWR, 0)
+			if err != nil {
+				return errors.Is(err, fs.ErrNotExist)
+			}
+			defer f.Close()
+			return syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil
+		}, patience, 5*time.Millisecond)
 	})
 	for _, v := range []string{"NODE_EXTRA_CA_CERTS", "SSL_CERT_FILE", "SSL_CERT_DIR", "REQUESTS_CA_BUNDLE", "CURL_CA_BUNDLE", "JAVA_TOOL_OPTIONS"} {
 		g.env = append(g.env, v+"=") // those of this machine

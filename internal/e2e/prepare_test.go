@@ -65,7 +65,7 @@ needs = ["api"]
 	p.write("neighbour.toml", "[service.api]\nrun = \"sleep 1000\"\ndir = \"app\"\nprepare = [{ run = \"sh -c 'echo no such package >&2; test -e ok'\", when = [\"lock.json\"] }]\n")
 	r = p.run("start")
 	assert.Equal(t, 1, r.code)
-	assert.Regexp(t, `✖ api +failed +prepare: sh -c .*: exit 1 after 0\.\d s\n +no such package`, r.stderr)
+	assert.Regexp(t, `✖ api +failed +prepare: sh -c .*: exit 1 after \d+\.\d s\n +no such package`, r.stderr)
 	p.write("app/ok", "")
 	p.must("start")
 	p.must("stop")

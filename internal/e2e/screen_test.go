@@ -148,10 +148,10 @@ func TestADayOnTheScreen(t *testing.T) {
 	p := newDemo(t, false)
 	s := openWith(t, p.env, dir, 142, 38, "demo")
 	s.see(`waiting`)
-	text := s.see(`11 of 11 ready .*start took \d\.\d+ s`)
+	text := s.see(`13 of 13 ready .*start took \d\.\d+ s`)
 	assert.Regexp(t, `step 1 +step 2 +step 3 +step 4`, text)
 	assert.Regexp(t, `◆ finished`, text)
-	assert.Regexp(t, `┏ ledger ━+┓`, text, "the first is selected")
+	assert.Regexp(t, `┏ chores ━+┓`, text, "the first is selected")
 	s.fits(142, 38)
 
 	// Select, and read the doorstep.
@@ -159,7 +159,7 @@ func TestADayOnTheScreen(t *testing.T) {
 	text = s.see(`── api program, pid \d+`)
 	assert.Regexp(t, `url +http://127\.0\.0\.1:\d+`, text)
 	assert.Regexp(t, `check +HTTP /healthz, every 2 s`, text)
-	assert.Regexp(t, `needs +ledger, members, shelf`, text)
+	assert.Regexp(t, `needs +chores, ledger, members`, text)
 	assert.Regexp(t, `needed by +reminders, web`, text)
 	assert.Regexp(t, `● Ready for \d+\.\d s, after \d\.\d+ s`, text)
 	s.see(`processor .* % +memory .* MB`)
@@ -172,12 +172,12 @@ func TestADayOnTheScreen(t *testing.T) {
 	s.press("Escape")
 	s.gone(`Stop api`)
 	s.press("t", "Enter")
-	s.see(`7 of 11 ready|8 of 11 ready`)
+	s.see(`9 of 13 ready|10 of 13 ready`)
 	s.see(`○ 3 stopped`)
 	s.press("s")
-	s.see(`9 of 11 ready`)
+	s.see(`11 of 13 ready`)
 	s.press("S", "Down", "Enter")
-	s.see(`11 of 11 ready`)
+	s.see(`13 of 13 ready`)
 
 	// The log: following, paused, another service, and back.
 	s.press("Tab", "Tab", "Enter")
@@ -231,11 +231,11 @@ func TestADayOnTheScreen(t *testing.T) {
 
 	// Leave, find everything again, stop all.
 	s.press("q")
-	s.see(`10 of 11 services go on; "neighbour -C .* stop" ends them`)
+	s.see(`12 of 13 services go on; "neighbour -C .* stop" ends them`)
 	s.see(`exit 0`)
-	assert.Len(t, p.left(), 9, "they go on")
+	assert.Len(t, p.left(), 11, "they go on")
 	again := openWith(t, p.env, p.dir, 80, 24)
-	again.see(`11 of 11 ready`)
+	again.see(`13 of 13 ready`)
 	again.fits(80, 24)
 	again.press("Q")
 	again.see(`Stop everything and leave\?`)
@@ -275,7 +275,7 @@ func TestTroubleOnTheScreen(t *testing.T) {
 		case size[0] < 60:
 			s.see(`Neighbour needs a`)
 		default:
-			s.see(`of 19 ready`)
+			s.see(`of 21 ready`)
 			s.see(`ledger`)
 			s.see(`leave`)
 		}
@@ -285,7 +285,7 @@ func TestTroubleOnTheScreen(t *testing.T) {
 	// A keeper that is killed is said, and found again.
 	require.NoError(t, exec.Command("kill", "-9", itoa(p.status().Keeper.PID)).Run())
 	s.see(`the keeper answers again`)
-	s.see(`of 19 ready`)
+	s.see(`of 21 ready`)
 	s.press("q")
 	s.see(`exit 0`)
 }

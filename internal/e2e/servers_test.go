@@ -207,7 +207,7 @@ func TestDemoWithoutATerminal(t *testing.T) {
 		code int
 		says []string
 	}{
-		{[]string{"demo"}, 0, []string{"11 of 11 ready"}},
+		{[]string{"demo"}, 0, []string{"13 of 13 ready"}},
 		{[]string{"demo", "--trouble"}, 1, []string{"is held by neighbour toolshed stranger, pid", "not ours", "permission denied", "for noticeboard, which failed"}},
 	} {
 		p := newDemo(t, len(c.args) > 1)
