@@ -72,6 +72,10 @@ fuzz: ## each fuzz test for a few seconds; longer with FUZZ=10m
 	$(GO) test -run '^$$' -fuzz '^FuzzHost$$' -fuzztime $(FUZZ) ./internal/core/route
 	$(GO) test -run '^$$' -fuzz '^FuzzStream$$' -fuzztime $(FUZZ) ./internal/emulator/objects
 	$(GO) test -run '^$$' -fuzz '^FuzzRequests$$' -fuzztime $(FUZZ) ./internal/emulator/identity
+	$(GO) test -run '^$$' -fuzz '^FuzzAnswer$$' -fuzztime $(FUZZ) ./internal/emulator/functions
+	$(GO) test -run '^$$' -fuzz '^FuzzPaths$$' -fuzztime $(FUZZ) ./internal/emulator/stub
+	$(GO) test -run '^$$' -fuzz '^FuzzDocument$$' -fuzztime $(FUZZ) ./internal/emulator/stub
+	$(GO) test -run '^$$' -fuzz '^FuzzLine$$' -fuzztime $(FUZZ) ./internal/core/schedule
 	$(GO) test -run '^$$' -fuzz '^FuzzPipeline$$' -fuzztime $(FUZZ) ./internal/emulator/documents/pipeline
 	$(GO) test -run '^$$' -fuzz '^FuzzValidate$$' -fuzztime $(FUZZ) ./internal/emulator/documents/value
 	$(GO) test -run '^$$' -fuzz '^FuzzParse$$' -fuzztime $(FUZZ) ./internal/emulator/documents/query

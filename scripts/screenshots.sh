@@ -81,15 +81,14 @@ picture init 142 38 dark "built in" "Enter BSpace BSpace BSpace BSpace BSpace BS
 
 # The first catches the start while it is under way.
 picture start 142 38 dark "1 starting" "wait0.2" -- demo
-picture map 142 38 dark "11 of 11 ready" "Right Right wait12" -- demo
-picture data 142 38 dark "11 of 11 ready" "8 wait1 Down Down Down Enter Down Down Down Down wait1" -- demo
-picture mail 142 38 dark "11 of 11 ready" "wait4 8 wait1 Down Down Down Down Down Down Down Down Down Enter Enter wait1" -- demo
+picture map 142 38 dark "13 of 13 ready" "Right Right wait12" -- demo
+picture data 142 38 dark "13 of 13 ready" "8 wait1 Down Down Down Down Down Enter Down Down Down Down wait1" -- demo
+picture mail 142 38 dark "13 of 13 ready" "wait4 8 wait1 Down Down Down Down Down Down Down Down Down Down Down Down Down Down Down Enter Enter wait1" -- demo
 picture logs 142 38 dark "failed" "wait9 2 wait1 / d r a w e r Enter wait1" -- demo --trouble
-picture small 80 24 dark "11 of 11 ready" "Right Right wait1" -- demo
+picture small 80 24 dark "13 of 13 ready" "Right Right wait1" -- demo
 picture failed 142 38 dark "failed" "wait9 / n o t i Enter Escape wait1" -- demo --trouble
 picture checks 142 38 dark "failed" "wait6 7 wait1 Up Up Up Up Up Up wait1" -- demo --trouble
 picture wiring 142 38 dark "failed" "3 wait1 Down Down Down Down Down wait1" -- demo --trouble
-picture light 142 38 light "failed" "Tab Tab Tab Tab wait1" -- demo --trouble
 "$binary" -C "$trouble" stop >/dev/null 2>&1 # it has the same names
 
 # Some more starts, so that there is something to compare with, and a while of
@@ -99,12 +98,16 @@ for _ in $(seq 8); do
   "$binary" -C "$quiet" stop >/dev/null 2>&1
   "$binary" -C "$quiet" start >/dev/null 2>&1
 done
-picture starts 142 38 dark "11 of 11 ready" "4 wait1 Down Down Down Down g wait1" -- -C "$quiet"
-picture usage 142 38 dark "11 of 11 ready" "6 wait40 Up Up Up Up Up Up Up Up Down Down wait1" -- -C "$quiet"
+picture starts 142 38 dark "13 of 13 ready" "4 wait1 Down Down Down Down g wait1" -- -C "$quiet"
+picture usage 142 38 dark "13 of 13 ready" "6 wait40 Up Up Up Up Up Up Up Up Down Down wait1" -- -C "$quiet"
 for errand in members overdue members "--yes remind" overdue; do
   "$binary" -C "$quiet" run $errand >/dev/null 2>&1
 done
-picture errands 142 38 dark "11 of 11 ready" "5 wait1 Down Enter wait2" -- -C "$quiet"
+picture errands 142 38 dark "13 of 13 ready" "5 wait1 Down Enter wait2" -- -C "$quiet"
+
+# What has passed between services so far, and the triggers.
+picture between 142 38 dark "13 of 13 ready" "9 wait1 Down wait1" -- -C "$quiet"
+picture triggers 142 38 dark "13 of 13 ready" "9 wait1 t wait1 Down wait1" -- -C "$quiet"
 
 # Some requests by names, one of them slower than it usually is.
 port=$("$binary" gate --json | sed -n 's/.*"http": \([0-9]*\).*/\1/p' | head -1)
@@ -117,7 +120,7 @@ ask toolshed /favicon.ico
 ask api.toolshed /loans -H 'Content-Type: application/json' --data '{"tool": "ladder", "member": "Ines Brandt", "days": 3}'
 ask toolshed /live -H 'Accept: application/json'
 ask toolshed '/?q=hammer+drill'
-picture traffic 142 38 dark "11 of 11 ready" "9 wait1 Down Down wait1" -- -C "$quiet"
+picture traffic 142 38 dark "13 of 13 ready" "9 wait1 Down Down wait1" -- -C "$quiet"
 sign_in=$("$binary" -C "$quiet" status --json | sed -n 's/.*"url": "\(http:[^"]*:41[0-9]*\)".*/\1/p' | while read -r u; do curl -fs "$u/.well-known/openid-configuration" >/dev/null 2>&1 && echo "$u" && break; done)
 chromium --headless --no-sandbox --disable-gpu --disable-background-networking --disable-component-update --disable-sync --user-data-dir="$work/profile" --window-size=1280,800 \
   --screenshot="$out/sign-in.png" "$sign_in/authorize?client_id=toolshed&redirect_uri=http://localhost/back&response_type=code&scope=openid" >/dev/null 2>&1
@@ -175,6 +178,3 @@ chromium --headless --no-sandbox --disable-gpu --disable-background-networking -
   --screenshot="$out/waiting.png" "http://toolshed.localhost:$port/" >/dev/null 2>&1
 echo docs/screenshots/waiting.png
 "$binary" -C "$held" stop >/dev/null 2>&1
-printf -- '-- what a member borrows most\nALTER TABLE member ADD COLUMN favourite TEXT;\n\nUPDATE member\n   SET favourite = tool.name\n  FROM tools AS tool;\n' >"$held/db/changes/005_favourite.sql"
-"$binary" -C "$held" start >/dev/null 2>&1 || true
-picture migration 142 38 dark "held" "wait1" -- -C "$held"
