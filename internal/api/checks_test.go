@@ -15,6 +15,7 @@ import (
 	"neighbour/internal/core/check"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/testkit"
 )
 
 // What the keeper finds, and what it does about it, and only about that.
@@ -99,7 +100,7 @@ func TestRemedyStarts(t *testing.T) {
 	}
 	_, err = c.Start(t.Context(), false)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return state() == supervise.Failed }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return state() == supervise.Failed }, testkit.Patience, 10*time.Millisecond)
 	all, err := c.Checks(t.Context())
 	require.NoError(t, err)
 	i := slices.IndexFunc(all, func(f check.Finding) bool { return f.ID == "port/api" })
@@ -107,5 +108,5 @@ func TestRemedyStarts(t *testing.T) {
 	says, err := c.Remedy(t.Context(), all[i].ID, all[i].Actions[0])
 	require.NoError(t, err)
 	assert.Regexp(t, `^api has port \d+ until everything is stopped; api starts$`, says)
-	require.Eventually(t, func() bool { return state() == supervise.Ready }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return state() == supervise.Ready }, testkit.Patience, 10*time.Millisecond)
 }

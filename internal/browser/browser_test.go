@@ -1,6 +1,7 @@
 package browser
 
 import (
+	"neighbour/internal/testkit"
 	"os"
 	"path/filepath"
 	"testing"
@@ -19,7 +20,7 @@ func TestOpen(t *testing.T) {
 		t.Setenv("BROWSER", browser)
 		os.Remove(out)
 		require.NoError(t, Open("http://127.0.0.1:4100/"))
-		require.Eventually(t, func() bool { _, err := os.Stat(out); return err == nil }, 10*time.Second, 10*time.Millisecond)
+		require.Eventually(t, func() bool { _, err := os.Stat(out); return err == nil }, testkit.Patience, 10*time.Millisecond)
 		b, err := os.ReadFile(out)
 		require.NoError(t, err)
 		assert.Equal(t, want, string(b))

@@ -60,8 +60,11 @@ func (a *app) printTriggers(all keep.Triggers) error {
 			next = t.Next.Local().Format("Mon 02 Jan 15:04")
 		}
 		says := t.Problem
-		if t.Paused != "" {
+		switch {
+		case t.Paused != "":
 			says = t.Paused
+		case says == "" && !t.Watched:
+			says = "is watched when its service is ready"
 		}
 		rows = append(rows, []string{t.Name, display.Plain(t.On), display.Plain(t.Target), strconv.Itoa(t.Done), strconv.Itoa(t.Waiting), strconv.Itoa(t.Aside), last, next, display.Plain(says)})
 	}

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"neighbour/internal/core/project"
+	"neighbour/internal/testkit"
 )
 
 // The demo's declarations are correct, with a script for each program.
@@ -55,12 +56,12 @@ func TestProgramsStopWhenAsked(t *testing.T) {
 				conn.Close()
 			}
 			return err == nil
-		}, 5*time.Second, 10*time.Millisecond, name)
+		}, testkit.Patience, 10*time.Millisecond, name)
 		cancel()
 		select {
 		case err := <-ended:
 			assert.NoError(t, err, name)
-		case <-time.After(5 * time.Second):
+		case <-time.After(testkit.Patience):
 			t.Fatalf("%s does not end", name)
 		}
 	}

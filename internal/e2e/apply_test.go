@@ -95,7 +95,7 @@ func TestApply(t *testing.T) {
 	require.Eventually(t, func() bool {
 		web := p.status().Service["web"]
 		return web.State == "ready" && web.PID != now.Service["web"].PID
-	}, 10*time.Second, 50*time.Millisecond)
+	}, patience, 50*time.Millisecond)
 	s.see(`5 of 6 ready`)
 	assert.NotContains(t, s.text(), "does not answer")
 	p.must("stop")
@@ -109,7 +109,7 @@ func TestKeeperAskedToEnd(t *testing.T) {
 	p.must("start")
 	was := p.status()
 	require.NoError(t, syscall.Kill(was.Keeper.PID, syscall.SIGTERM))
-	require.Eventually(t, func() bool { return syscall.Kill(was.Keeper.PID, 0) != nil }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return syscall.Kill(was.Keeper.PID, 0) != nil }, patience, 10*time.Millisecond)
 	p.must("start")
 	now := p.status()
 	assert.NotEqual(t, was.Keeper.PID, now.Keeper.PID)

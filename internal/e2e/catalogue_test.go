@@ -157,14 +157,14 @@ func useCatalogue(t *testing.T, s map[string]service, first bool) {
 	require.NoError(t, err)
 	if first {
 		token := c.Publish("shed/scale", 1, true, "12 kg")
-		require.True(t, token.WaitTimeout(5*time.Second))
+		require.True(t, token.WaitTimeout(patience))
 	}
 	got := make(chan string, 1)
 	c.Subscribe("shed/scale", 1, func(_ mqtt.Client, m mqtt.Message) { got <- string(m.Payload()) })
 	select {
 	case weight := <-got:
 		assert.Equal(t, "12 kg", weight, "a retained message is kept")
-	case <-time.After(5 * time.Second):
+	case <-time.After(patience):
 		t.Error("the retained message is gone")
 	}
 	c.Disconnect(0)

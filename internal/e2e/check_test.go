@@ -201,7 +201,7 @@ func TestPortsAndRemedies(t *testing.T) {
 				c.Close()
 			}
 			return err == nil
-		}, 5*time.Second, 10*time.Millisecond)
+		}, patience, 10*time.Millisecond)
 		return cmd
 	}
 	held := fmt.Sprintf("port %d is held by redis-server", number)
@@ -369,12 +369,12 @@ service.api.env.MODE = "away"
 		var err error
 		l, err = net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", shelf.Port))
 		return err == nil
-	}, 2*time.Second, time.Millisecond)
+	}, patience, time.Millisecond)
 	defer l.Close()
 	require.Eventually(t, func() bool {
 		now := p.status().Service["shelf"]
 		return now.State == "ready" && now.Port != shelf.Port
-	}, 15*time.Second, 50*time.Millisecond)
+	}, patience, 50*time.Millisecond)
 	s.press("Tab", "r")
 	s.see(fmt.Sprintf(`CACHE_URL +redis://127\.0\.0\.1:%d`, p.status().Service["shelf"].Port))
 	s.gone("stale") // api was restarted

@@ -198,7 +198,7 @@ env = { A = "it's ${api.port}", B = "x" }
 	require.NoError(t, follow.Start())
 	time.Sleep(200 * time.Millisecond)
 	p.must("restart", "api")
-	assert.Eventually(t, func() bool { return strings.Contains(got.String(), "api  one\n") }, 3*time.Second, 10*time.Millisecond)
+	assert.Eventually(t, func() bool { return strings.Contains(got.String(), "api  one\n") }, patience, 10*time.Millisecond)
 	require.NoError(t, follow.Process.Signal(os.Interrupt))
 	assert.NoError(t, follow.Wait())
 }

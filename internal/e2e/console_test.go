@@ -133,7 +133,7 @@ queues = ["late"]
 	}
 	for _, name := range []string{"ledger", "orders"} {
 		before := checks(name)
-		require.Eventually(t, func() bool { return checks(name) >= before+2 }, 2*time.Minute, 500*time.Millisecond, name)
+		require.Eventually(t, func() bool { return checks(name) >= before+2 }, patience, 500*time.Millisecond, name)
 	}
 	assert.NotContains(t, p.must("logs", "ledger"), "FATAL")
 	assert.LessOrEqual(t, strings.Count(p.must("logs", "orders", "-n", "1000"), "accepting AMQP connection"), 2)

@@ -200,12 +200,12 @@ run = "sleep 1000"
 [service.astray]
 run = "env PORT=`+itoa(freePort(t))+` `+listens+`"
 port = "any"
-health = { http = "/", within = "4s" }
+health = { http = "/", within = "8s" }
 `)
 	r := p.run("start")
 	assert.Equal(t, 1, r.code)
 	s := p.status().Service
-	assert.Regexp(t, `(?s)not ready within 4 s; newest check: .*its processes listen on 127.0.0.1:\d+, not on 127.0.0.1:\d+`, s["astray"].Reason)
+	assert.Regexp(t, `(?s)not ready within 8 s; newest check: .*its processes listen on 127.0.0.1:\d+, not on 127.0.0.1:\d+`, s["astray"].Reason)
 	assert.Contains(t, p.must("env", "any"), "PORT="+itoa(s["any"].Port))
 	assert.NotZero(t, s["path"].Port)
 	assert.Equal(t, "ready", s["path"].State)

@@ -88,6 +88,9 @@ func newProjectIn(t testing.TB, dir, declaration string) *project {
 }
 
 func (p *project) clean() {
+	if p.t.Failed() {
+		p.t.Logf("%s%s", p.run("status").stdout, p.run("logs", "--events", "-n", "40").stdout)
+	}
 	r := p.run("stop")
 	assert.Contains(p.t, []int{0, 1}, r.code, r.stderr)
 	assert.Empty(p.t, p.left(), "processes are left after a stop")
@@ -139,7 +142,7 @@ func runIn(t testing.TB, dir string, args ...string) result {
 
 func runWith(t testing.TB, env []string, dir string, args ...string) result {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 2*patience)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, binary, args...)
 	cmd.Dir, cmd.Env = dir, append(os.Environ(), env...)
@@ -208,7 +211,7 @@ func (p *project) holds(name, want string) {
 	if !assert.Eventually(p.t, func() bool {
 		got, _ = os.ReadFile(filepath.Join(p.dir, name))
 		return string(got) == want
-	}, 10*time.Second, 20*time.Millisecond) {
+	}, patience, 20*time.Millisecond) {
 		assert.Equal(p.t, want, string(got), name)
 	}
 }

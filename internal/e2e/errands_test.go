@@ -248,7 +248,7 @@ func TestShell(t *testing.T) {
 	p := newProject(t, "[service.api]\nrun = \"x\"\ndir = \"app\"\nenv.TOOL = \"drill\"\n")
 	p.write("app/x", "")
 	p.env = []string{"SHELL=/bin/sh"}
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), patience)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, binary, "-C", p.dir, "shell", "api")
 	cmd.Env = append(cmd.Environ(), p.env...)

@@ -42,7 +42,7 @@ env.SELF = "${port.url}"
 run = "sleep 1000"
 [service.post]
 kind = "mail"
-health = { within = "20s" }
+health = { within = "5m" }
 [service.once]
 run = "sh -c 'sleep 0.2; echo counted'"
 once = true
@@ -97,16 +97,16 @@ run = "sh -c 'sleep 1.3; exit 7'"
 restart = { when = "never" }
 [service.loop]
 run = "sh -c 'sleep 1.2; echo no screws; exit 9'"
-restart = { most = 2, within = "30s" }
+restart = { most = 2, within = "5m" }
 [service.deaf]
 run = "sh -c 'trap : TERM; trap \"echo bye; exit 0\" USR1; while :; do sleep 0.05; done'"
 stop = { signal = "USR1" }
 `)
 	p.must("start", "--no-wait") // one is always about to start
-	require.Eventually(t, func() bool { return strings.Count(p.must("logs", "always"), "turn") > 2 }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Count(p.must("logs", "always"), "turn") > 2 }, patience, 50*time.Millisecond)
 	assert.Regexp(t, `^exit 7 after 1\.\d s$`, p.until("never", "failed").Reason)
 	loop := p.until("loop", "failed")
-	assert.Contains(t, loop.Reason, "it was restarted twice within 30 s and ended each time; giving up")
+	assert.Contains(t, loop.Reason, "it was restarted twice within 5 min and ended each time; giving up")
 	assert.Equal(t, 2, loop.Restarts)
 	p.must("stop")
 	assert.Contains(t, p.must("logs", "deaf"), "bye", "its own signal asks it to end")

@@ -35,7 +35,7 @@ func (p *project) last(state string) (o operation) {
 			o = all[len(all)-1]
 		}
 		return o.State == state
-	}, 20*time.Second, 20*time.Millisecond, "the latest operation is not %s", state)
+	}, patience, 20*time.Millisecond, "the latest operation is not %s", state)
 	return o
 }
 
@@ -82,7 +82,7 @@ func TestOperations(t *testing.T) {
 	require.NoError(t, stopping.Wait())
 	require.Eventually(t, func() bool {
 		return slices.ContainsFunc(p.operations(), func(o operation) bool { return o.ID == w.ID && o.State == "cancelled" })
-	}, 10*time.Second, 20*time.Millisecond, "nobody waits for the restart any more")
+	}, patience, 20*time.Millisecond, "nobody waits for the restart any more")
 	assert.Equal(t, "stopped", p.status().Service["ladder"].State)
 }
 

@@ -79,6 +79,6 @@ needs = ["api"]
 	p.until("api", "preparing")
 	began := time.Now()
 	p.must("stop")
-	assert.Less(t, time.Since(began), 5*time.Second)
+	assert.Less(t, time.Since(began), patience)
 	assert.Empty(t, p.left())
 }

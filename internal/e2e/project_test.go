@@ -27,7 +27,7 @@ func (p *project) killKeeper() {
 	id, err := proc.Identify(p.status().Keeper.PID)
 	require.NoError(p.t, err)
 	require.NoError(p.t, syscall.Kill(id.PID, syscall.SIGKILL))
-	require.Eventually(p.t, func() bool { return !id.Alive() }, 5*time.Second, time.Millisecond)
+	require.Eventually(p.t, func() bool { return !id.Alive() }, patience, time.Millisecond)
 }
 
 func (p *project) kill(service string, sig syscall.Signal) {
@@ -47,7 +47,7 @@ func (p *project) running(service, state string) (pid int) {
 
 func (p *project) eventually(what func(status) bool) {
 	p.t.Helper()
-	require.Eventually(p.t, func() bool { return what(p.status()) }, 15*time.Second, 50*time.Millisecond)
+	require.Eventually(p.t, func() bool { return what(p.status()) }, patience, 50*time.Millisecond)
 }
 
 // printed are the lines that a service printed.

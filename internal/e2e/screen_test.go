@@ -79,9 +79,8 @@ func (s *screen) press(keys ...string) {
 	}
 }
 
-// patience is how long something may take to be on the screen. Only a failure
-// takes it whole.
-const patience = time.Minute
+// patience is how long something may take to come.
+const patience = testkit.Patience
 
 // see waits until the screen matches the expression.
 func (s *screen) see(expression string) string {
@@ -262,9 +261,13 @@ func TestTroubleOnTheScreen(t *testing.T) {
 	s.gone(`only porch`)
 	s.press("/", "s", "c", "a", "l", "Enter")
 	s.see(`▲ Ailing for .*: its check fails: no answer within`)
-	s.press("Escape", "/", "c", "a", "m", "Enter")
+	s.press("Escape")
+	s.gone(`only scal`)
+	s.press("/", "c", "a", "m", "Enter")
 	s.see(`neighbour: the folder for photos`)
-	s.press("Escape", "/", "s", "o", "r", "t", "Enter")
+	s.press("Escape")
+	s.gone(`only cam`)
+	s.press("/", "s", "o", "r", "t", "Enter")
 	s.see(`it was restarted 3 times`)
 
 	// Any size, at any time.
@@ -308,7 +311,7 @@ func TestPasswordsOnTheScreen(t *testing.T) {
 	require.Eventually(t, func() bool {
 		out, _ := exec.Command("tmux", "-S", s.socket, "show-buffer").Output()
 		return string(out) == facts["url"]
-	}, 5*time.Second, 20*time.Millisecond, "on the terminal's clipboard")
+	}, patience, 20*time.Millisecond, "on the terminal's clipboard")
 	s.press("v")
 	s.see(regexp.QuoteMeta(facts["password"]))
 	s.press("v")

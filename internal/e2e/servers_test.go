@@ -195,7 +195,7 @@ func TestExampleToolshed(t *testing.T) {
 	require.NoError(t, err)
 	resp.Body.Close()
 	assert.Equal(t, http.StatusOK, resp.StatusCode)
-	require.Eventually(t, func() bool { return strings.Contains(p.must("logs", "reminders"), "reminded Ines Brandt") }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(p.must("logs", "reminders"), "reminded Ines Brandt") }, patience, 50*time.Millisecond)
 	p.must("stop")
 	assert.Empty(t, p.left())
 }

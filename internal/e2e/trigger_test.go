@@ -10,6 +10,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -131,17 +132,7 @@ call = "${seen.url}/up"
 			t.Log(p.run("trigger"))
 		}
 	})
-	require.Eventually(t, func() bool {
-		var all keep.Triggers
-		require.NoError(t, json.Unmarshal([]byte(p.must("trigger", "--json")), &all))
-		for _, tr := range all.Triggers {
-			if tr.Problem != "" {
-				return false
-			}
-		}
-		return true
-	}, 40*time.Second, 100*time.Millisecond)
-	time.Sleep(2 * time.Second) // for the cursors of tables that were just made
+	p.watched()
 	p.must("ask", "--write", "ledger", "insert into loans values (7, 'drill')")
 	p.must("ask", "--write", "ledger", "update loans set tool = 'saw'")
 	p.must("ask", "--write", "ledger", "delete from loans")
@@ -166,7 +157,7 @@ call = "${seen.url}/up"
 	send("tom@example.org")
 	send("ines@example.org")
 	assert.Equal(t, "Hello", p.came("/mails", 1)[0].(map[string]any)["subject"])
-	require.Eventually(t, func() bool { return strings.Contains(p.must("data", "postbox", "inbox"), "tom@example.org") }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(p.must("data", "postbox", "inbox"), "tom@example.org") }, patience, 50*time.Millisecond)
 	inbox := p.status().Service["postbox"].Facts["url"]
 
 	// A declaration that is applied changes no address; what happened meanwhile arrives.
@@ -180,7 +171,9 @@ call = "${seen.url}/up"
 	assert.Contains(t, p.must("trigger", "next", "-n", "1"), "later")
 	p.must("trigger", "pause", "rows")
 	p.must("ask", "--write", "ledger", "insert into loans values (8, 'plane')")
-	time.Sleep(200 * time.Millisecond)
+	require.Eventually(t, func() bool {
+		return slices.ContainsFunc(p.triggers(), func(tr keep.Trigger) bool { return tr.Name == "rows" && tr.Waiting == 1 })
+	}, patience, 20*time.Millisecond)
 	p.came("/rows", 2)
 	p.must("trigger", "resume", "rows")
 	p.came("/rows", 3)
@@ -246,24 +239,23 @@ chain = 5
 	assert.Equal(t, 1, aside.code)
 	assert.Contains(t, aside.stderr, "it answered 500 Internal Server Error")
 	p.came("/fails", 2)
-	require.Eventually(t, func() bool { return strings.Contains(p.must("trigger", "history", "fails"), "aside") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(p.must("trigger", "history", "fails"), "aside") }, patience, 20*time.Millisecond)
 	p.must("trigger", "retry", "--aside")
 	p.came("/fails", 4)
-	require.Eventually(t, func() bool { return strings.Contains(p.must("trigger", "history", "fails"), "aside") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(p.must("trigger", "history", "fails"), "aside") }, patience, 20*time.Millisecond)
 	p.must("trigger", "retry", "--aside")
 	p.came("/fails", 5)
-	require.Eventually(t, func() bool { return strings.Contains(p.must("trigger", "history", "fails"), "done") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(p.must("trigger", "history", "fails"), "done") }, patience, 20*time.Millisecond)
 
 	facts := p.status().Service["reviews"].Facts
 	db, err := mongo.Connect(options.Client().ApplyURI(facts["url"]))
 	require.NoError(t, err)
 	defer func() { _ = db.Disconnect(context.Background()) }()
 	loans = db.Database(facts["database"]).Collection("loans")
-	p.must("trigger", "fire", "morning") // so that the triggers run for sure
-	time.Sleep(time.Second)
+	p.watched()
 	_, err = loans.InsertOne(t.Context(), bson.D{{Key: "_id", Value: "a"}})
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return strings.Contains(p.must("trigger"), "its own doing") }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(p.must("trigger"), "its own doing") }, patience, 50*time.Millisecond)
 	assert.LessOrEqual(t, round, 8)
 
 	for _, c := range []struct{ declared, want string }{
@@ -318,7 +310,8 @@ func TestTriggersAcrossKills(t *testing.T) {
 	a := &arrived{keys: map[string][]int{}}
 	app := httptest.NewServer(a)
 	defer app.Close()
-	p := newProject(t, "[service.reviews]\nkind = \"documents\"\nrestart = { most = 1000 }\n\n[trigger.reindex]\non = { documents = \"loans\", change = [\"update\"] }\ncall = \""+app.URL+"\"\nwait = \"50ms\"\n")
+	// A port of its own: while nothing runs the usual one is open to demos, which have another list of projects.
+	p := newProject(t, "[service.reviews]\nkind = \"documents\"\nport = "+itoa(freePort(t))+"\nrestart = { most = 1000 }\n\n[trigger.reindex]\non = { documents = \"loans\", change = [\"update\"] }\ncall = \""+app.URL+"\"\nwait = \"50ms\"\n")
 	p.must("start")
 	facts := p.status().Service["reviews"].Facts
 	db, err := mongo.Connect(options.Client().ApplyURI(facts["url"]).SetServerSelectionTimeout(20 * time.Second).SetRetryWrites(true))
@@ -327,8 +320,8 @@ func TestTriggersAcrossKills(t *testing.T) {
 	loans := db.Database(facts["database"]).Collection("loans")
 	const keys, events, kills = 10, 1000, 50
 	write := func(do func(context.Context) error) {
-		for end := time.Now().Add(time.Minute); ; {
-			ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+		for end := time.Now().Add(patience / 3); ; {
+			ctx, cancel := context.WithTimeout(t.Context(), patience/9)
 			err := do(ctx)
 			cancel()
 			if err == nil {
@@ -346,8 +339,7 @@ func TestTriggersAcrossKills(t *testing.T) {
 			return err
 		})
 	}
-	p.must("trigger", "--json")
-	time.Sleep(time.Second) // so that it is watched before the first update
+	p.watched()
 	var writing sync.WaitGroup
 	writing.Go(func() {
 		for i := range events {
@@ -376,9 +368,8 @@ func TestTriggersAcrossKills(t *testing.T) {
 			p.run("start") // what ends by itself so often is waited with, longer and longer
 		}
 	}
-	p.run("start")
-	writing.Wait()
 	p.must("start")
+	writing.Wait()
 	complete := func() bool {
 		a.mu.Lock()
 		defer a.mu.Unlock()
@@ -395,7 +386,7 @@ func TestTriggersAcrossKills(t *testing.T) {
 		}
 		return true
 	}
-	assert.Eventually(t, complete, time.Minute, 100*time.Millisecond, "each arrives")
+	assert.Eventually(t, complete, patience, 100*time.Millisecond, "each arrives")
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for key, all := range a.keys {
@@ -406,4 +397,19 @@ func TestTriggersAcrossKills(t *testing.T) {
 		}
 	}
 	t.Logf("%d events arrived as %d calls across %d kills", events, a.n, kills)
+}
+
+func (p *project) triggers() []keep.Trigger {
+	p.t.Helper()
+	var all keep.Triggers
+	require.NoError(p.t, json.Unmarshal([]byte(p.must("trigger", "--json")), &all))
+	return all.Triggers
+}
+
+// watched waits until nothing that happens is missed any more.
+func (p *project) watched() {
+	p.t.Helper()
+	require.Eventually(p.t, func() bool {
+		return !slices.ContainsFunc(p.triggers(), func(tr keep.Trigger) bool { return !tr.Watched })
+	}, patience, 50*time.Millisecond)
 }

@@ -223,7 +223,7 @@ func TestFilesThatAreNone(t *testing.T) {
 		assert.Equal(t, 1, r.code)
 		assert.Contains(t, r.stderr, name)
 		_ = p.run("__complete", "env", "")
-		assert.Less(t, time.Since(began), 20*time.Second)
+		assert.Less(t, time.Since(began), patience)
 	}
 	require.NoError(t, os.RemoveAll(file))
 	p.write("neighbour.toml", program("api", "prepare = [{ run = \"true\", when = [\"pipe\"] }]"))
@@ -520,7 +520,7 @@ reload = ["*.pl"]
 	} else {
 		p.must("start")
 	}
-	require.Eventually(t, func() bool { return p.status().Service["api"].Exposed != "" }, 40*time.Second, 200*time.Millisecond)
+	require.Eventually(t, func() bool { return p.status().Service["api"].Exposed != "" }, patience, 200*time.Millisecond)
 	assert.Regexp(t, `^0\.0\.0\.0:\d+$`, p.status().Service["api"].Exposed)
 	r := p.run("check")
 	assert.Contains(t, r.stdout, "where other machines can reach it")
@@ -530,7 +530,7 @@ reload = ["*.pl"]
 	assert.Contains(t, r.stdout, "fs.inotify.max_user_instances")
 	pid := p.status().Service["api"].PID
 	p.write("a.pl", "1")
-	require.Eventually(t, func() bool { s := p.status().Service["api"]; return s.State == "ready" && s.PID != pid }, 60*time.Second, 200*time.Millisecond)
+	require.Eventually(t, func() bool { s := p.status().Service["api"]; return s.State == "ready" && s.PID != pid }, patience, 200*time.Millisecond)
 }
 
 // Every file of ours, damaged in every way, is a sentence at most: no panic, no
@@ -571,7 +571,7 @@ kind = "mail"
 					continue
 				}
 				p.must("start")
-				require.Eventually(t, func() bool { return strings.Contains(p.run("logs", "api").stdout, "hello") }, time.Minute, 20*time.Millisecond)
+				require.Eventually(t, func() bool { return strings.Contains(p.run("logs", "api").stdout, "hello") }, patience, 20*time.Millisecond)
 				running := i%2 == 0
 				if !running {
 					p.must("stop")

@@ -120,7 +120,7 @@ func TestWhatPagesReport(t *testing.T) {
 	p.must("start")
 	status, _ := fetch(t, p.status().Service["site"].Facts["url"])
 	assert.Equal(t, 500, status)
-	require.Eventually(t, func() bool { return strings.Contains(p.must("logs", "site"), "GET / HTTP/1.1\" 500") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(p.must("logs", "site"), "GET / HTTP/1.1\" 500") }, patience, 20*time.Millisecond)
 	errors := p.must("logs", "--level", "error")
 	assert.Contains(t, errors, "engine  ")
 	assert.Contains(t, errors, "Call to undefined function no_such()")

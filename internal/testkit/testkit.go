@@ -6,7 +6,12 @@ import (
 	"os/exec"
 	"path/filepath"
 	"testing"
+	"time"
 )
+
+// Patience is how long a test waits for what has to come. Only a failure takes
+// that long, so it is far more than a busy machine needs.
+const Patience = 3 * time.Minute
 
 // Need skips the test, visibly, unless one of the programs is installed; a
 // name may be a pattern of paths. With CI=true a lack is a failure.

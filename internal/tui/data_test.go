@@ -288,10 +288,10 @@ func answerTraffic(k *viewtest.Keeper) {
 		traffic.Exchange{ID: 15, What: traffic.Stub, Method: "POST", Host: "127.0.0.1:4149", Path: "/charges", Status: 201, TookMS: 43, Received: 78, Service: "payments", Began: at.Add(-54 * time.Second)})
 	next, last := at.Add(40*time.Hour), time.Now().Add(-3*time.Minute)
 	k.Answer("GET /triggers", keep.Triggers{Clock: at, AheadMS: 86400000, Triggers: []keep.Trigger{
-		{Name: "overdue", On: "0 8 * * MON-FRI", Target: "errand overdue", Done: 12, Last: &last, Next: &next},
+		{Name: "overdue", Watched: true, On: "0 8 * * MON-FRI", Target: "errand overdue", Done: 12, Last: &last, Next: &next},
 		{Name: "receipt", About: "a mail for each deposit\x1b[2J", On: "reviews › deposits · insert", Target: "errand receipt", Done: 3, Aside: 1, Last: &last},
 		{Name: "reindex", On: "reviews › " + strings.Repeat("loans ", 20), Target: "${chores.url}/reindex", Waiting: 4000, Problem: strings.Repeat("connection refused ", 20)},
-		{Name: "round", On: "photos › photos/*.jpg", Target: "${chores.url}/round", Paused: "it was stopped: 100 times in a row its own doing made it happen again"},
+		{Name: "round", Watched: true, On: "photos › photos/*.jpg", Target: "${chores.url}/round", Paused: "it was stopped: 100 times in a row its own doing made it happen again"},
 	}})
 	k.Answer("GET /traffic", control.Traffic{Exchanges: all, Aside: []traffic.Exchange{aside}, Says: "One is put aside and waits for a decision. 8 in the last minute; one failed, POST /loans. Slow: GET /tools took 182 ms, usually 12 ms."})
 	for i := range all {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"neighbour/internal/testkit"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -322,7 +323,9 @@ func TestFollow(t *testing.T) {
 	write(t, api, "hel")
 	write(t, web, "new file\n")
 	write(t, filepath.Join(dir, "other.log"), "not asked for\n")
-	within := func(what func() bool, msg string) { require.Eventually(t, what, 5*time.Second, time.Millisecond, msg) }
+	within := func(what func() bool, msg string) {
+		require.Eventually(t, what, testkit.Patience, time.Millisecond, msg)
+	}
 	within(func() bool { return len(c.texts("web")) == 1 && len(keeper.texts("web")) == 1 }, "a new file")
 	write(t, api, "lo\nworld\n")
 	within(func() bool { return len(c.texts("api")) == 2 }, "two lines")
@@ -376,7 +379,7 @@ func TestOldPartsAreFreed(t *testing.T) {
 		time.Sleep(5 * time.Millisecond)
 	}
 	last := fmt.Sprintf("%08d%s", n-1, line)
-	require.Eventually(t, func() bool { l := c.texts("api"); return len(l) > 0 && l[len(l)-1] == last }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { l := c.texts("api"); return len(l) > 0 && l[len(l)-1] == last }, testkit.Patience, time.Millisecond)
 	stop()
 	if errors.Is(failed, errors.ErrUnsupported) {
 		return // said, and the log is put aside at the next start
@@ -410,7 +413,7 @@ func TestClockSetBack(t *testing.T) {
 	require.NoError(t, err)
 	run(t, f)
 	write(t, path, "after\n")
-	require.Eventually(t, func() bool { return len(c.texts("api")) == 1 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return len(c.texts("api")) == 1 }, testkit.Patience, time.Millisecond)
 	got := read(t, dir, Query{Filter: Filter{Services: []string{"api"}}, N: 5})
 	assert.Equal(t, []string{"before", "after"}, messages(got))
 	assert.Equal(t, later, got[1].Place.Seen)

@@ -23,6 +23,7 @@ import (
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/reload"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/testkit"
 )
 
 // fake is a driver whose service does what the test says.
@@ -257,7 +258,7 @@ func TestStartAtTheEndOfAnAttempt(t *testing.T) {
 		})
 	}
 	all.Wait()
-	require.Eventually(t, func() bool { return !u.Wanted() }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return !u.Wanted() }, testkit.Patience, time.Millisecond)
 	s := u.Status()
 	assert.Equal(t, supervise.Failed, s.State)
 	assert.Equal(t, "no screws", s.Reason)

@@ -159,7 +159,7 @@ func (t triggers) Run(ctx context.Context, name string, variables map[string]str
 }
 
 // States tells the states that services come to.
-func (t triggers) States(ctx context.Context, told func(service, state string, at time.Time)) {
+func (t triggers) States(ctx context.Context, began func(), told func(service, state string, at time.Time)) {
 	type came struct {
 		service, state string
 		at             time.Time
@@ -175,6 +175,7 @@ func (t triggers) States(ctx context.Context, told func(service, state string, a
 		}
 	})
 	t.k.states.mu.Unlock()
+	began()
 	for {
 		select {
 		case c := <-all:
@@ -205,6 +206,8 @@ type Trigger struct {
 	Waiting int `json:"waiting"`
 	Aside   int `json:"aside"`
 	Done    int `json:"done"`
+	// Watched says that nothing that happens in its source is missed now.
+	Watched bool `json:"watched"`
 	// Paused says why nothing is sent; Problem, why its source can't be watched, or why what
 	// waits first has not arrived.
 	Paused  string     `json:"paused,omitempty"`
@@ -256,7 +259,7 @@ func (k *Keeper) Triggers() (Triggers, error) {
 		if err != nil {
 			return out, err
 		}
-		one := Trigger{Name: t.Name, About: t.About, On: t.On.String(), Target: t.Target(), Waiting: sum.Waiting, Aside: sum.Aside, Done: sum.Done, Paused: sum.Paused, Problem: cmp.Or(r.Problem(t.Name), sum.Problem)}
+		one := Trigger{Name: t.Name, About: t.About, On: t.On.String(), Target: t.Target(), Waiting: sum.Waiting, Aside: sum.Aside, Done: sum.Done, Watched: r.Watched(t.Name), Paused: sum.Paused, Problem: cmp.Or(r.Problem(t.Name), sum.Problem)}
 		if !sum.Last.IsZero() {
 			one.Last = &sum.Last
 		}

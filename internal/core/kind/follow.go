@@ -74,11 +74,11 @@ func FollowTable(ctx context.Context, db *sql.DB, quote func(string) string, w W
 		if highest.Valid {
 			last = &highest.String
 		}
-		if err := emit(nil, asJSON(last)); err != nil {
-			return err
-		}
 	} else if err := json.Unmarshal([]byte(cursor), &last); err != nil {
 		return fmt.Errorf("%w: %w", ErrLost, err)
+	}
+	if err := emit(nil, asJSON(last)); err != nil {
+		return err
 	}
 	for {
 		rows, err := readRows(ctx, db, table, key, last)

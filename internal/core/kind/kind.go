@@ -169,8 +169,8 @@ type Emit func(events []outbox.Event, cursor string) error
 // Emitter is implemented by kinds whose services tell what happens in them.
 type Emitter interface {
 	// Follow tells what happens after a place, "" being now, until the context ends or the
-	// service can't be reached. At first it tells the place, with no events, if there is one
-	// to go on from.
+	// service can't be reached. Once nothing that happens is missed any more it tells the place
+	// from which that is so, with no events.
 	Follow(ctx context.Context, in *Instance, w Watch, cursor string, emit Emit) error
 }
 

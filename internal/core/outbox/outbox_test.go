@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"neighbour/internal/testkit"
 	"os"
 	"path/filepath"
 	"sync"
@@ -132,7 +133,7 @@ func TestArrives(t *testing.T) {
 			require.Eventually(t, func() bool {
 				sum, err := b.Summary("reindex")
 				return err == nil && sum.Waiting == 0
-			}, time.Minute, time.Millisecond)
+			}, testkit.Patience, time.Millisecond)
 			killed = path
 		}
 		stop()
@@ -169,7 +170,7 @@ func TestPutAside(t *testing.T) {
 			sum, err := b.Summary("mail")
 			sum.Last, sum.Problem = time.Time{}, ""
 			return err == nil && sum == want
-		}, 10*time.Second, time.Millisecond)
+		}, testkit.Patience, time.Millisecond)
 	}
 	until(Summary{Aside: 2, Done: 2})
 	assert.EqualValues(t, 3, tries.Load())
@@ -202,7 +203,15 @@ func TestPutAside(t *testing.T) {
 	require.NoError(t, b.Pause("mail", "as told"))
 	_, err = b.Fire(t.Context(), "mail", "me", Event{Key: "b", Data: json.RawMessage("9")})
 	require.NoError(t, err)
-	time.Sleep(20 * time.Millisecond)
+	// Another's runs meanwhile, and comes to its end.
+	_, err = b.Fire(t.Context(), "other", "me", Event{Key: "b", Data: json.RawMessage("9")})
+	require.NoError(t, err)
+	arrived := make(chan struct{})
+	running(t, b, "other", Config{Send: func(context.Context, Delivery) Outcome {
+		close(arrived)
+		return Outcome{}
+	}})
+	<-arrived
 	sum, err := b.Summary("mail")
 	require.NoError(t, err)
 	assert.Equal(t, 1, sum.Waiting)
@@ -256,15 +265,24 @@ func TestBounds(t *testing.T) {
 	assert.Equal(t, "1", cursor)
 	var ready atomic.Bool
 	var sent atomic.Int64
-	running(t, b, "much", Config{AtOnce: 64, Ready: ready.Load, Send: func(context.Context, Delivery) Outcome {
+	asked := make(chan struct{}, 1)
+	running(t, b, "much", Config{AtOnce: 64, Ready: func() bool {
+		select {
+		case asked <- struct{}{}:
+		default:
+		}
+		return ready.Load()
+	}, Send: func(context.Context, Delivery) Outcome {
 		sent.Add(1)
 		return Outcome{}
 	}})
-	time.Sleep(20 * time.Millisecond)
+	for range 3 {
+		<-asked
+	}
 	assert.Zero(t, sent.Load())
 	ready.Store(true)
 	require.NoError(t, b.Add(t.Context(), "much", some[:1], "2"), "there is room now")
-	require.Eventually(t, func() bool { return sent.Load() > 2500 }, time.Minute, time.Millisecond)
+	require.Eventually(t, func() bool { return sent.Load() > 2500 }, testkit.Patience, time.Millisecond)
 	all, err := b.List("much", true, 0, 1<<20)
 	require.NoError(t, err)
 	done := 0

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"neighbour/internal/core/proc"
+	"neighbour/internal/testkit"
 )
 
 // A process that is about to end gives its environment up before its memory. Its
@@ -25,7 +26,7 @@ func TestWhatIsEndingIsWaitedFor(t *testing.T) {
 		require.Eventually(t, func() bool {
 			table, err := proc.ReadTable()
 			return err == nil && table[far.PID] != nil && table[far.PID].Memory >= 256<<20
-		}, 20*time.Second, 10*time.Millisecond)
+		}, testkit.Patience, 10*time.Millisecond)
 		require.NoError(t, syscall.Kill(far.PID, syscall.SIGKILL))
 		for asked := far.Alive(); asked; asked = far.Alive() {
 			if env, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", far.PID)); err != nil || len(env) == 0 {

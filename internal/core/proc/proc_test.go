@@ -47,7 +47,7 @@ func pidIn(t *testing.T, path string) proc.ID {
 		}
 		id, err = proc.Identify(pid)
 		return err == nil
-	}, 5*time.Second, 5*time.Millisecond)
+	}, testkit.Patience, 5*time.Millisecond)
 	return id
 }
 
@@ -56,7 +56,7 @@ func ended(t *testing.T, p *proc.Process) proc.Exit {
 	select {
 	case <-p.Done():
 		return p.Exit()
-	case <-time.After(5 * time.Second):
+	case <-time.After(testkit.Patience):
 		t.Fatal("it did not end")
 		return proc.Exit{}
 	}
@@ -108,7 +108,7 @@ func TestNothingIsLeft(t *testing.T) {
 					}
 				}
 				return false
-			}, 2*time.Second, 5*time.Millisecond, "it is found among what remains")
+			}, testkit.Patience, 5*time.Millisecond, "it is found among what remains")
 			require.NoError(t, p.KillAll(2*time.Second))
 			assert.False(t, far.Alive())
 			rest, err := p.Remains()
@@ -123,7 +123,7 @@ func TestNothingIsLeft(t *testing.T) {
 func TestKilledTogether(t *testing.T) {
 	for range 20 {
 		p, dir := run(t, "(sleep 100 & echo > begun; wait); sleep 100; echo > on; sleep 100")
-		require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "begun")); return err == nil }, 2*time.Second, time.Millisecond)
+		require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "begun")); return err == nil }, testkit.Patience, time.Millisecond)
 		rest, err := p.Remains()
 		require.NoError(t, err)
 		slices.Reverse(rest) // those that are waited for come first
@@ -136,7 +136,7 @@ func TestKilledTogether(t *testing.T) {
 // One that is halted can't take a signal, so it is woken.
 func TestHaltedProcessTakesItsSignal(t *testing.T) {
 	p, _ := run(t, "exec sleep 100")
-	require.Eventually(t, func() bool { return syscall.Kill(p.ID().PID, syscall.SIGSTOP) == nil && halted(p.ID().PID) }, 2*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return syscall.Kill(p.ID().PID, syscall.SIGSTOP) == nil && halted(p.ID().PID) }, testkit.Patience, time.Millisecond)
 	require.NoError(t, p.Signal("TERM"))
 	assert.Equal(t, "ended by SIGTERM", ended(t, p).String())
 }
@@ -206,8 +206,8 @@ func TestUsage(t *testing.T) {
 		cpu, memory := table.Usage(ids)
 		total = cpu
 		return cpu > 50*time.Millisecond && memory > 100_000 && len(ids) == 2
-	}, 5*time.Second, 20*time.Millisecond)
-	assert.Less(t, total, time.Minute)
+	}, testkit.Patience, 20*time.Millisecond)
+	assert.Less(t, total, testkit.Patience)
 }
 
 func TestAccount(t *testing.T) {

@@ -2,6 +2,7 @@ package reload
 
 import (
 	"context"
+	"neighbour/internal/testkit"
 	"os"
 	"path/filepath"
 	"strings"
@@ -51,7 +52,7 @@ func TestFoldersThatComeLater(t *testing.T) {
 	}
 	sees := func(want ...string) {
 		t.Helper()
-		require.Eventually(t, func() bool { mu.Lock(); defer mu.Unlock(); return assert.ObjectsAreEqual(want, told) }, 5*time.Second, 10*time.Millisecond, "%q", want)
+		require.Eventually(t, func() bool { mu.Lock(); defer mu.Unlock(); return assert.ObjectsAreEqual(want, told) }, testkit.Patience, 10*time.Millisecond, "%q", want)
 	}
 	write("src/lib/deep/a.js")
 	sees("src/lib/deep/a.js")

@@ -87,6 +87,7 @@ func (c *Clock) moved() <-chan struct{} {
 func (r *Runner) tick(ctx context.Context, t *declare.Trigger, at schedule.Schedule) {
 	moved := r.Clock.moved()
 	from := r.Clock.Now()
+	r.watch(t, true)
 	for ctx.Err() == nil {
 		next := at.Next(from)
 		if next.IsZero() {

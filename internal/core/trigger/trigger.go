@@ -35,7 +35,9 @@ type Host interface {
 	// Run runs an errand to its end, with variables beside those that it has.
 	Run(ctx context.Context, errand string, variables map[string]string, by string) (said string, err error)
 	// States tells the states that services come to, until the context ends.
-	States(ctx context.Context, told func(service, state string, at time.Time))
+	// States tells the states that services come to, until the context ends. It calls began once
+	// none is missed any more.
+	States(ctx context.Context, began func(), told func(service, state string, at time.Time))
 	// Note writes what there is to know of a trigger to the log.
 	Note(trigger string, failed bool, text string)
 }
@@ -60,6 +62,7 @@ type Runner struct {
 type state struct {
 	// problem says why its source can't be followed now; "": it can.
 	problem string
+	watched bool              // nothing that happens in its source is missed
 	flying  map[string][]span // of each key, when it was sent
 	chain   map[string]int    // of each key, how many events in a row it caused itself
 }
@@ -98,7 +101,14 @@ func (r *Runner) Run(ctx context.Context) {
 	}
 	if len(watched) > 0 {
 		all.Go(func() {
-			r.Host.States(ctx, func(service, is string, at time.Time) {
+			began := func() {
+				for _, all := range watched {
+					for _, t := range all {
+						r.watch(t, true)
+					}
+				}
+			}
+			r.Host.States(ctx, began, func(service, is string, at time.Time) {
 				for _, t := range watched[service+" "+is] {
 					data, _ := json.Marshal(map[string]string{"service": service, "state": is})
 					r.add(ctx, t, []outbox.Event{{Key: service, Type: is, Subject: service, At: at, Data: data}}, "")
@@ -220,6 +230,7 @@ func (r *Runner) followOnce(ctx context.Context, t *declare.Trigger, service str
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	defer r.watch(t, false)
 	go func() { // a connection to what is stopped may hold
 		for kind.Pause(ctx, 10*readyEvery) {
 			if !r.Host.Ready(service) {
@@ -229,7 +240,13 @@ func (r *Runner) followOnce(ctx context.Context, t *declare.Trigger, service str
 	}()
 	began := time.AfterFunc(2*followAgain, func() { r.tell(t, "") })
 	defer began.Stop()
-	return r.Host.Follow(ctx, service, w, cursor, func(events []outbox.Event, cursor string) error { return r.add(ctx, t, events, cursor) })
+	return r.Host.Follow(ctx, service, w, cursor, func(events []outbox.Event, cursor string) error {
+		err := r.add(ctx, t, events, cursor)
+		if err == nil {
+			r.watch(t, true)
+		}
+		return err
+	})
 }
 
 // tell notes why a source can't be followed, "" if it can.
@@ -245,6 +262,26 @@ func (r *Runner) tell(t *declare.Trigger, problem string) {
 	if problem != before && r.Changed != nil {
 		r.Changed()
 	}
+}
+
+// watch notes whether a trigger's source is watched.
+func (r *Runner) watch(t *declare.Trigger, watched bool) {
+	r.mu.Lock()
+	st := r.states[t.Name]
+	before := st.watched
+	st.watched = watched
+	r.mu.Unlock()
+	if watched != before && r.Changed != nil {
+		r.Changed()
+	}
+}
+
+// Watched reports whether nothing that happens in a trigger's source is missed now.
+func (r *Runner) Watched(name string) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	st := r.states[name]
+	return st != nil && st.watched
 }
 
 // Problem says why a trigger's source can't be followed now; "": it can.

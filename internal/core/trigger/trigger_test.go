@@ -21,6 +21,7 @@ import (
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/outbox"
+	"neighbour/internal/testkit"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m, goleak.IgnoreCurrent()) }
@@ -89,7 +90,8 @@ func (h *host) Run(_ context.Context, errand string, variables map[string]string
 	return "done", nil
 }
 
-func (h *host) States(ctx context.Context, told func(service, state string, at time.Time)) {
+func (h *host) States(ctx context.Context, began func(), told func(service, state string, at time.Time)) {
+	began()
 	for {
 		select {
 		case s := <-h.states:
@@ -140,7 +142,7 @@ func watching(name string) *declare.Trigger {
 
 func eventually(t *testing.T, what func() bool) {
 	t.Helper()
-	require.Eventually(t, what, 20*time.Second, time.Millisecond)
+	require.Eventually(t, what, testkit.Patience, time.Millisecond)
 }
 
 // A call is a CloudEvent in binary mode, whatever stands in its values.
@@ -201,16 +203,14 @@ func TestTargets(t *testing.T) {
 	})
 	// A source that can't be followed is said once, and gone on from where it was; of one that
 	// has forgotten, from now.
-	for _, err := range []error{errors.New("connection refused"), fmt.Errorf("%w: too old", kind.ErrLost)} {
+	for i, err := range []error{errors.New("connection refused"), fmt.Errorf("%w: too old", kind.ErrLost)} {
 		h.mu.Lock()
 		h.fails = err
 		h.mu.Unlock()
 		h.ready.Store(false)
-		time.Sleep(12 * readyEvery)
+		eventually(t, func() bool { return !r.Watched("forward") })
 		h.ready.Store(true)
-		eventually(t, func() bool {
-			return len(h.noted()) > 0 && len(h.noted()[len(h.noted())-1]) > 0 && h.noted()[len(h.noted())-1] != ""
-		})
+		eventually(t, func() bool { return len(h.noted()) > i })
 	}
 	eventually(t, func() bool {
 		h.mu.Lock()
@@ -236,9 +236,9 @@ func TestChains(t *testing.T) {
 	tr.Call, tr.Chain = declare.Text{Value: app.URL}, 10
 	r := running(t, h, tr)
 	for i := range 50 { // one after the other, and none caused by one before
-		h.source <- []outbox.Event{{Source: fmt.Sprint(i), Key: "b", Type: "insert", At: time.Now(), Data: json.RawMessage("{}")}}
+		at := time.Now().Add(time.Second) // so that it is after the one before, whatever the clocks
+		h.source <- []outbox.Event{{Source: fmt.Sprint(i), Key: "b", Type: "insert", At: at, Data: json.RawMessage("{}")}}
 		eventually(t, func() bool { return int(calls.Load()) == i+1 })
-		time.Sleep(2 * time.Millisecond)
 	}
 	calls.Store(0)
 	h.source <- []outbox.Event{{Source: "first", Key: "a", Type: "round", At: time.Now(), Data: json.RawMessage("{}")}}
@@ -265,18 +265,20 @@ func TestClock(t *testing.T) {
 		return len(h.ran)
 	}
 	monday := time.Date(2026, 11, 30, 8, 0, 0, 0, oslo)
-	time.Sleep(50 * time.Millisecond) // for it to have begun
-	for i := range 2 {                // and again
+	eventually(t, func() bool { return r.Watched("overdue") })
+	for i := range 2 { // and again
 		require.NoError(t, r.Clock.Set(monday))
 		eventually(t, func() bool { return ran() == i+1 })
 	}
 	require.NoError(t, r.Clock.Set(monday.Add(-300*time.Millisecond)))
 	eventually(t, func() bool { return ran() == 3 })
-	require.NoError(t, r.Clock.Set(monday.AddDate(0, 0, 5))) // a Saturday
-	time.Sleep(50 * time.Millisecond)
-	assert.Equal(t, 3, ran())
+	tuesday := monday.AddDate(0, 0, 8)
+	require.NoError(t, r.Clock.Set(monday.AddDate(0, 0, 5))) // a Saturday, when nothing comes
+	require.NoError(t, r.Clock.Set(tuesday))
+	eventually(t, func() bool { return ran() == 4 })
 	assert.Contains(t, h.ran[0]["EVENT_DATA"], `"at":"2026-11-30T08:00:00+01:00"`)
-	assert.InDelta(t, time.Until(monday.AddDate(0, 0, 5)).Hours(), OpenClock(r.Clock.file).Ahead().Hours(), 0.1, "it is kept")
+	assert.Contains(t, h.ran[3]["EVENT_DATA"], `"at":"2026-12-08T08:00:00+01:00"`)
+	assert.InDelta(t, time.Until(tuesday).Hours(), OpenClock(r.Clock.file).Ahead().Hours(), 0.1, "it is kept")
 	require.NoError(t, r.Clock.Set(time.Time{}))
 	assert.Zero(t, OpenClock(r.Clock.file).Ahead())
 	assert.Len(t, Next(tr, monday, 6), 6)

@@ -21,6 +21,7 @@ import (
 
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/traffic"
+	"neighbour/internal/testkit"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m, goleak.IgnoreCurrent()) }
@@ -253,7 +254,7 @@ func TestFilesChange(t *testing.T) {
 	require.Eventually(t, func() bool {
 		table, err := proc.ReadTable()
 		return err == nil && table[pidOf(s)] == nil
-	}, 10*time.Second, 10*time.Millisecond, "nothing goes on")
+	}, testkit.Patience, 10*time.Millisecond, "nothing goes on")
 }
 
 // pidOf returns the process of a warm function, 0 if there is none.

@@ -22,6 +22,7 @@ import (
 	"go.uber.org/goleak"
 
 	"neighbour/internal/emulator/mail"
+	"neighbour/internal/testkit"
 )
 
 // serve runs a server on the folder and returns its address and what stops it.
@@ -141,5 +142,5 @@ func TestStopsWithAClientConnected(t *testing.T) {
 	require.NoError(t, err)
 	began := time.Now()
 	stop()
-	assert.Less(t, time.Since(began), 8*time.Second)
+	assert.Less(t, time.Since(began), testkit.Patience)
 }

@@ -15,6 +15,7 @@ import (
 
 	"neighbour/internal/core/store"
 	"neighbour/internal/emulator/misbehave"
+	"neighbour/internal/testkit"
 )
 
 func TestRules(t *testing.T) {
@@ -88,7 +89,7 @@ func TestFollower(t *testing.T) {
 	assert.Equal(t, misbehave.Rules{}, f.Rules())
 	soon := func(want misbehave.Rules) {
 		t.Helper()
-		require.Eventually(t, func() bool { return f.Rules() == want }, 20*time.Second, 5*time.Millisecond)
+		require.Eventually(t, func() bool { return f.Rules() == want }, testkit.Patience, 5*time.Millisecond)
 	}
 	require.NoError(t, misbehave.Write(file, misbehave.Rules{Full: true}))
 	soon(misbehave.Rules{Full: true})

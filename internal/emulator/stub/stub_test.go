@@ -23,6 +23,7 @@ import (
 	"go.uber.org/goleak"
 
 	"neighbour/internal/core/traffic"
+	"neighbour/internal/testkit"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m, goleak.IgnoreCurrent()) }
@@ -140,7 +141,6 @@ func TestRoutes(t *testing.T) {
 	assert.Equal(t, 409, none.status)
 	assert.Contains(t, none.body, "there are 0 such requests, and 1 were expected")
 	go func() {
-		time.Sleep(20 * time.Millisecond)
 		if resp, err := http.Post(base+"/charges", "application/json", strings.NewReader(`{"amount":99,"note":1}`)); err == nil {
 			resp.Body.Close()
 		}
@@ -345,7 +345,7 @@ func TestWebhooks(t *testing.T) {
 	key, err := base64.StdEncoding.DecodeString(strings.TrimPrefix(secret, "whsec_"))
 	require.NoError(t, err)
 	assert.Equal(t, "v1,"+base64.StdEncoding.EncodeToString(mac(key, h.Get("webhook-id")+"."+h.Get("webhook-timestamp")+"."+first.body)), h.Get("webhook-signature"))
-	require.Eventually(t, func() bool { return strings.Contains(out.String(), "webhook paid arrived") }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(out.String(), "webhook paid arrived") }, testkit.Patience, time.Millisecond)
 	assert.Contains(t, out.String(), "warning: webhook paid: it answered 503 Service Unavailable; it is tried again")
 	assert.Equal(t, 202, ask(t, "POST", base+"/refunds", `{}`).status)
 	second := <-came
@@ -355,7 +355,7 @@ func TestWebhooks(t *testing.T) {
 	assert.Equal(t, 404, ask(t, "POST", base+hooksPath+"/nix/send", "").status)
 	assert.Equal(t, 422, ask(t, "POST", base+hooksPath+"/paid/send", "").status, "the template is not filled in")
 	assert.Equal(t, 202, ask(t, "POST", base+hooksPath+"/gone/send", "{}").status)
-	require.Eventually(t, func() bool { return strings.Contains(out.String(), "webhook gone is put aside after 1 tries") }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(out.String(), "webhook gone is put aside after 1 tries") }, testkit.Patience, time.Millisecond)
 	find := func(filter string) []traffic.Exchange {
 		f, err := traffic.ParseFilter(filter)
 		require.NoError(t, err)

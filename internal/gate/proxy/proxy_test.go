@@ -23,6 +23,7 @@ import (
 	"go.uber.org/goleak"
 
 	"neighbour/internal/core/traffic"
+	"neighbour/internal/testkit"
 )
 
 func TestMain(m *testing.M) {
@@ -95,7 +96,7 @@ func (w *world) passed() *traffic.Full {
 		}
 		id = all[0].ID
 		return true
-	}, time.Minute, time.Millisecond)
+	}, testkit.Patience, time.Millisecond)
 	return w.gate.Log.Get("/shed", id)
 }
 

@@ -22,6 +22,9 @@ func (Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, cursor 
 	defer context.AfterFunc(ctx, func() { _ = c.Close() })()
 	defer c.Close()
 	tubes := beanstalk.NewTubeSet(c, w.What)
+	if err := emit(nil, cursor); err != nil {
+		return err
+	}
 	for ctx.Err() == nil {
 		var events []outbox.Event
 		var ids []uint64

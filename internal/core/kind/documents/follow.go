@@ -46,9 +46,10 @@ func (Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, cursor 
 	}
 	defer stream.Close(context.WithoutCancel(ctx))
 	if cursor == "" {
-		if err := emit(nil, place(stream.ResumeToken())); err != nil {
-			return err
-		}
+		cursor = place(stream.ResumeToken())
+	}
+	if err := emit(nil, cursor); err != nil {
+		return err
 	}
 	var events []outbox.Event
 	for stream.Next(ctx) {

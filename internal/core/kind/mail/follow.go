@@ -25,7 +25,7 @@ func (Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, cursor 
 	}
 	s := &source{page: page, root: in.Root, http: &http.Client{}}
 	defer s.Close()
-	first := cursor == ""
+	first, told := cursor == "", false
 	for {
 		var fresh []emulator.Mail
 		after := ""
@@ -64,7 +64,8 @@ func (Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, cursor 
 		if first {
 			events = nil // what had come before
 		}
-		if place != cursor {
+		if place != cursor || !told {
+			told = true
 			if err := emit(events, place); err != nil {
 				return err
 			}

@@ -45,6 +45,9 @@ func (Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, cursor 
 	if err := await(ctx, c.Subscribe(w.What, 1, heard)); err != nil {
 		return err
 	}
+	if err := emit(nil, cursor); err != nil {
+		return err
+	}
 	for {
 		var all []client.Message
 		select {

@@ -30,6 +30,9 @@ func (Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, cursor 
 	if err := c.FlushTimeout(flushTime); err != nil {
 		return errors.New(probe.Explain(err))
 	}
+	if err := emit(nil, cursor); err != nil {
+		return err
+	}
 	for {
 		var events []outbox.Event
 		select {

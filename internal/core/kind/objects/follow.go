@@ -28,7 +28,7 @@ func (Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, cursor 
 	c := &emulator.Client{Base: address(in), Keys: emulator.Keys{Access: access, Secret: secret}, Region: region, HTTP: &http.Client{}}
 	defer c.HTTP.CloseIdleConnections()
 	bucket, pattern, _ := strings.Cut(w.What, "/")
-	after := int64(-1)
+	after, told := int64(-1), false
 	if cursor != "" {
 		if after, err = strconv.ParseInt(cursor, 10, 64); err != nil {
 			return fmt.Errorf("%w: %w", kind.ErrLost, err)
@@ -57,7 +57,8 @@ func (Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, cursor 
 			}
 			events = append(events, outbox.Event{Source: fmt.Sprintf("%d %d", ch.ID, ch.At.UnixMilli()), Key: ch.Key, Type: ch.Change, Subject: bucket + "/" + ch.Key, At: ch.At, Data: data})
 		}
-		if len(events) > 0 || next != after {
+		if len(events) > 0 || next != after || !told {
+			told = true
 			if err := emit(events, strconv.FormatInt(next, 10)); err != nil {
 				return err
 			}

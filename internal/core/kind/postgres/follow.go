@@ -121,6 +121,9 @@ func (k Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, curso
 	if _, err := c.Exec(ctx, "LISTEN neighbour"); err != nil {
 		return err
 	}
+	if err := emit(nil, cursor); err != nil {
+		return err
+	}
 	for {
 		n, err := k.tell(ctx, c, w, cursor, emit)
 		if err != nil {

@@ -49,6 +49,9 @@ func (Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, cursor 
 	if err != nil {
 		return explain(err, w.What)
 	}
+	if err := emit(nil, cursor); err != nil {
+		return err
+	}
 	for {
 		var events []outbox.Event
 		var last amqp.Delivery

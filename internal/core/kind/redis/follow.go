@@ -38,6 +38,7 @@ func (Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, cursor 
 		return err
 	}
 	defer c.Close()
+	told := false
 	for {
 		is, err := c.Type(ctx, w.What).Result()
 		switch {
@@ -51,10 +52,13 @@ func (Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, cursor 
 			return fmt.Errorf("%s is a %s; what can be watched is a list or a stream", w.What, is)
 		}
 		if cursor == "" { // what comes first is wanted, too
-			if err := emit(nil, "0-0"); err != nil {
+			cursor = "0-0"
+		}
+		if !told {
+			told = true
+			if err := emit(nil, cursor); err != nil {
 				return err
 			}
-			cursor = "0-0"
 		}
 		if !kind.Pause(ctx, 100*time.Millisecond) {
 			return ctx.Err()
@@ -71,9 +75,9 @@ func followStream(ctx context.Context, c *client.Client, w kind.Watch, cursor st
 		if cursor = "0-0"; len(last) > 0 {
 			cursor = last[0].ID
 		}
-		if err := emit(nil, cursor); err != nil {
-			return err
-		}
+	}
+	if err := emit(nil, cursor); err != nil {
+		return err
 	}
 	for {
 		got, err := c.XRead(ctx, &client.XReadArgs{Streams: []string{w.What, cursor}, Count: kind.EventsAtOnce, Block: followWait}).Result()
@@ -103,6 +107,9 @@ func followStream(ctx context.Context, c *client.Client, w kind.Watch, cursor st
 // followList takes elements over a list of its own, so that none is lost that is not kept yet.
 func followList(ctx context.Context, c *client.Client, w kind.Watch, emit kind.Emit) error {
 	own := "neighbour:" + w.Trigger
+	if err := emit(nil, "list"); err != nil {
+		return err
+	}
 	for {
 		left, err := c.LRange(ctx, own, 0, -1).Result()
 		if err != nil {

@@ -142,13 +142,15 @@ func (v *screen) drawTriggers(above int) (out []string, spots []view.Spot) {
 			next = "○ paused"
 		case tr.Problem != "":
 			next = "▲ " + tr.Problem
+		case !tr.Watched:
+			next = "○ not watched"
 		}
 		aside, ink := "–", ui.Faint
 		if tr.Aside > 0 {
 			aside, ink = "✖ "+strconv.Itoa(tr.Aside), ui.Bad
 		}
 		nextInk := ui.Plain
-		if tr.Paused != "" || tr.Problem != "" {
+		if tr.Paused != "" || tr.Problem != "" || !tr.Watched {
 			nextInk = ui.Warn
 		}
 		spots = append(spots, view.Spot{X: 0, Y: above + len(out), Width: v.columns, Height: 1, Click: func() tea.Cmd { v.triggers.selected = i; return nil }})
@@ -175,6 +177,8 @@ func (v *screen) drawTriggers(above int) (out []string, spots []view.Spot) {
 		line(ui.Warn, "Nothing is sent: "+tr.Paused+".")
 	case tr.Problem != "":
 		line(ui.Warn, tr.Problem)
+	case !tr.Watched:
+		line(ui.Warn, "It is watched when its service is ready.")
 	}
 	if all.AheadMS != 0 {
 		line(ui.Warn, "For schedules it is "+all.Clock.Local().Format("Mon 2 Jan 2006 15:04")+"; neighbour trigger clock now sets that right.")
