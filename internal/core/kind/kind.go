@@ -5,20 +5,13 @@ package kind
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"os"
-	"os/exec"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"neighbour/internal/core/declare"
-	"neighbour/internal/core/outbox"
 	"neighbour/internal/core/probe"
-	"neighbour/internal/core/proc"
 )
 
 // Kind is a sort of service.
@@ -144,48 +137,6 @@ type Misbehaver interface {
 	Misbehaves(in *Instance) string
 }
 
-// Watch says what of a service a trigger watches.
-type Watch struct {
-	// Trigger is its name.
-	Trigger string
-	// What is a collection, a bucket with a pattern, a queue.
-	What string
-	// Changes are the types of events that are wanted; none: all.
-	Changes []string
-	// Key is the column of a table that grows, and Every how often that is looked at.
-	Key   string
-	Every time.Duration
-}
-
-// Wants reports whether an event of a type is wanted.
-func (w Watch) Wants(change string) bool {
-	return len(w.Changes) == 0 || slices.Contains(w.Changes, change)
-}
-
-// Emit takes events, and the place of their source up to which they go. When it returns without
-// an error they are kept, so that a queue may forget them.
-type Emit func(events []outbox.Event, cursor string) error
-
-// Emitter is implemented by kinds whose services tell what happens in them.
-type Emitter interface {
-	// Follow tells what happens after a place, "" being now, until the context ends or the
-	// service can't be reached. Once nothing that happens is missed any more it tells the place
-	// from which that is so, with no events.
-	Follow(ctx context.Context, in *Instance, w Watch, cursor string, emit Emit) error
-}
-
-// Taker is implemented by kinds whose services can be sent messages.
-type Taker interface {
-	// Take sends a message, and returns when the service has it.
-	Take(ctx context.Context, in *Instance, to string, e outbox.Event) error
-}
-
-// Recorder is implemented by kinds whose services remember what passed: requests, calls.
-type Recorder interface {
-	// Traffic is the address below which they tell it, as traffic.Log's Handler does.
-	Traffic(in *Instance) string
-}
-
 // Explainer is implemented by kinds of web servers that can tell from their files why a request
 // for an address (a path with its query) was answered with a status. Explain returns "" if
 // there is nothing to tell.
@@ -243,14 +194,6 @@ type Info struct {
 	InheritEnv bool
 }
 
-// Program is an installed program.
-type Program struct {
-	Path    string
-	Version string // "15.18"; empty where the kind has none
-	// Dir is the folder with the programs that belong to it.
-	Dir string
-}
-
 // Launch is how to start a server.
 type Launch struct {
 	Argv   []string
@@ -263,257 +206,6 @@ type Launch struct {
 type Fact struct {
 	Value  string `json:"value"`
 	Secret bool   `json:"secret,omitempty"`
-}
-
-// Instance is one service of a kind in a project on this machine.
-type Instance struct {
-	Service *declare.Service
-	Project string // the project's name
-	Root    string // the project's folder
-	Port    int    // 0 if it has none
-	// Data is the folder for what must last, Run the one for sockets and
-	// generated configuration. Both are made by EnsureDirs.
-	Data, Run string
-	// Account is who the server runs as; nil: this user.
-	Account *proc.Account
-	// Secret returns the password of a name, made up on first use.
-	Secret func(name string) (string, error)
-	// Self is the path of this program, for emulators.
-	Self string
-	// Names are the host names by which the gate leads to it.
-	Names []string
-	// Offline says that the service may ask nothing outside this machine.
-	Offline bool
-	// Untrusted says that nothing that the project names is to be executed,
-	// since its user has not started it yet.
-	Untrusted bool
-	// Program is what Find found.
-	Program Program
-	// Env are the declared variables, references resolved.
-	Env map[string]string
-	// ExtraPort returns a free port for something beside what the service is
-	// there for: the same again next time, if it is still free.
-	ExtraPort func(name string, usual int) (int, error)
-	// GivenPort is the one that ExtraPort returned last; 0: none yet.
-	GivenPort func(name string) int
-	// FactsOf returns the facts of another service, which this one names in
-	// its settings and so needs.
-	FactsOf func(service string) (map[string]Fact, error)
-	// Argv resolves the references of a command and splits it into the
-	// arguments to execute.
-	Argv func(declare.Command) ([]string, error)
-	// Expand resolves the references of a text.
-	Expand func(text string) (Fact, error)
-}
-
-// AsIs returns the instance of a service that may run: its ports beside the main one are those
-// that it was given, although nobody else could have them now.
-func (in *Instance) AsIs() *Instance {
-	is := *in
-	is.ExtraPort = func(name string, usual int) (int, error) {
-		if n := in.GivenPort(name); n != 0 {
-			return n, nil
-		}
-		return in.ExtraPort(name, usual)
-	}
-	return &is
-}
-
-// Login returns who the facts of a server are about: the first declared user, or
-// else the server's own, whose secret is "password".
-func (in *Instance) Login(users []string, own string) (user, password string, err error) {
-	if len(users) > 0 {
-		password, err = in.UserPassword(users[0])
-		return users[0], password, err
-	}
-	password, err = in.Secret("password")
-	return own, password, err
-}
-
-// UserPassword returns the password of a declared user.
-func (in *Instance) UserPassword(name string) (string, error) { return in.Secret("user." + name) }
-
-// EnsureDirs makes the data and run folders, owned by the account.
-func (in *Instance) EnsureDirs() error {
-	for _, dir := range []string{in.Data, in.Run} {
-		if err := os.MkdirAll(dir, 0o700); err != nil {
-			return err
-		}
-		if err := in.Account.Own(dir); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// WriteRun writes a file of a server's configuration into its run folder, whole
-// or not at all, and returns its path. Another account may change what is in
-// that folder, so no link in it is followed. Own gives the file to the
-// account; others can't read it.
-func (in *Instance) WriteRun(name, text string, own bool) (path string, err error) {
-	root, err := os.OpenRoot(in.Run)
-	if err != nil {
-		return "", err
-	}
-	defer root.Close()
-	fresh := name + ".new"
-	_ = root.Remove(fresh)
-	f, err := root.OpenFile(fresh, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil {
-		return "", err
-	}
-	_, err = f.WriteString(text)
-	if err == nil && own && in.Account != nil {
-		err = f.Chown(in.Account.UID, in.Account.GID)
-	}
-	if closing := f.Close(); err == nil {
-		err = closing
-	}
-	if err == nil {
-		err = root.Rename(fresh, name)
-	}
-	return filepath.Join(in.Run, name), err
-}
-
-// Command prepares a command that runs as the instance's account with a
-// basic environment, in its data folder once that is there.
-func (in *Instance) Command(ctx context.Context, path string, args ...string) *exec.Cmd {
-	cmd := exec.CommandContext(ctx, path, args...)
-	// A keeper that follows one which was killed finds it by its mark.
-	cmd.Env = append(in.BasicEnv(), proc.MarkVariable+"="+proc.Mark(in.Root, in.Service.Name))
-	cmd.SysProcAttr = in.Account.Attributes()
-	if _, err := os.Stat(in.Data); err == nil {
-		cmd.Dir = in.Data
-	} else if in.Account != nil {
-		cmd.Dir = "/"
-	}
-	return cmd
-}
-
-// basicVariables are what a server gets of the keeper's environment.
-var basicVariables = []string{"PATH", "HOME", "USER", "LOGNAME", "LANG", "TZ", "TMPDIR"}
-
-// BasicEnv returns the environment of servers that must not be swayed by the
-// user's: where programs are, the language, the time zone. Another account
-// can't use this user's folders, so it gets its own home, and the machine's
-// folder for temporary files.
-func (in *Instance) BasicEnv() []string {
-	var env []string
-	for _, v := range os.Environ() {
-		name, _, _ := strings.Cut(v, "=")
-		if in.Account != nil && slices.Contains([]string{"HOME", "USER", "LOGNAME", "TMPDIR"}, name) {
-			continue
-		}
-		if slices.Contains(basicVariables, name) || strings.HasPrefix(name, "LC_") {
-			env = append(env, v)
-		}
-	}
-	if in.Account != nil {
-		env = append(env, "HOME="+in.Data, "USER="+in.Account.Name, "LOGNAME="+in.Account.Name)
-	}
-	return env
-}
-
-// MissingError says that a program isn't installed.
-type MissingError struct {
-	Program  string // the program's name
-	Many     bool   // the name is one of several things
-	Looked   string // where it was looked for; may be empty
-	Packages Packages
-}
-
-// What says what is missing, without what to do.
-func (e *MissingError) What() string {
-	text := e.Program + " is not installed"
-	if e.Many {
-		text = e.Program + " are not installed"
-	}
-	if e.Looked != "" {
-		text += " (looked in " + e.Looked + ")"
-	}
-	return text
-}
-
-func (e *MissingError) Error() string {
-	return strings.TrimSuffix(e.What()+"; "+e.Packages.InWords(), "; ")
-}
-
-// Candidates lists the executables of a name: those in the folders that match
-// the patterns, the last match first, so that the newest version comes first,
-// and then the one in PATH.
-func Candidates(name string, patterns ...string) []string {
-	var paths []string
-	for _, pattern := range patterns {
-		matches, _ := filepath.Glob(filepath.Join(pattern, name))
-		slices.Reverse(matches)
-		paths = append(paths, matches...)
-	}
-	if path, err := exec.LookPath(name); err == nil {
-		if abs, err := filepath.Abs(path); err == nil {
-			paths = append(paths, abs)
-		}
-	}
-	return Executables(paths)
-}
-
-// InPath lists the programs of a name in a search path, whose relative
-// folders are seen from dir.
-func InPath(name, path, dir string) []string {
-	var found []string
-	for _, folder := range filepath.SplitList(path) {
-		if !filepath.IsAbs(folder) {
-			folder = filepath.Join(dir, folder)
-		}
-		if p, err := exec.LookPath(filepath.Join(folder, name)); err == nil {
-			found = append(found, p)
-		}
-	}
-	return Executables(found)
-}
-
-// Executables leaves out what can't be executed, and what is the same file as
-// one before.
-func Executables(paths []string) []string {
-	var found, resolved []string
-	for _, path := range paths {
-		// A program may go by the name it is called by, so that a link is
-		// not replaced by what it leads to.
-		real, err := filepath.EvalSymlinks(path)
-		if err != nil || slices.Contains(resolved, real) {
-			continue
-		}
-		if info, err := os.Stat(real); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
-			found, resolved = append(found, path), append(resolved, real)
-		}
-	}
-	return found
-}
-
-// Choose picks the first program whose version meets the constraint and
-// accept, if given. Its error names what is installed instead.
-func Choose(what string, programs []Program, c declare.Constraint, packages string) (Program, error) {
-	var have []string
-	for _, p := range programs {
-		if c.Allows(p.Version) {
-			return p, nil
-		}
-		have = append(have, fmt.Sprintf("%s (%s)", p.Version, p.Path))
-	}
-	return Program{}, fmt.Errorf("no installed %s meets version = %q; installed: %s; install another (%s) or change the constraint",
-		what, c.String(), strings.Join(have, ", "), packages)
-}
-
-// AbsentError says that a file or folder of the project's own is not there;
-// a preparation may make it.
-type AbsentError struct{ Err error }
-
-func (e *AbsentError) Error() string { return e.Err.Error() }
-func (e *AbsentError) Unwrap() error { return e.Err }
-
-// MayBeMade reports whether what is missing is the project's own.
-func MayBeMade(err error) bool {
-	var absent *AbsentError
-	return errors.As(err, &absent)
 }
 
 // RefusedError is a server's refusal of a text that the declaration passes on
