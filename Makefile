@@ -43,7 +43,7 @@ trouble: build ## the same on a bad day
 
 unit: ## everything but the tests of the built program
 	scripts/packages.sh test
-	$(TEST) -timeout 25m $$($(GO) list ./... | grep -v /internal/e2e)
+	$(TEST) -timeout 25m -vet=off -parallel 8 $$($(GO) list ./... | grep -v /internal/e2e)
 
 test: ## every test, without the race detector, which unit and e2e have
 	scripts/packages.sh test
@@ -60,7 +60,7 @@ e2e: ## the tests of the built program, faults included, as an ordinary user
 # What differs for root: accounts, folders, rights.
 root: ## the tests of the built program that need root, or differ for it
 	scripts/packages.sh test
-	$(TEST) -timeout 25m -count=1 -run '^Test(ChecksComeAndGo|ChecksOfTheMachine|PortsAndRemedies|PoolUser|Catalogue.*|Consoles.*|RealServers.*|PageFrom.*|WebServers.*|Rabbit.*|Faults|DataOf.*|Demo.*|DeclarationsOfOthers|ProjectsOfOthers|Migrat.*|Reset|Killed.*|StrangersKeeper|LinksInAServersFolder|Gate.*)$$' ./internal/e2e
+	$(TEST) -timeout 25m -count=1 -parallel 4 -run '^Test(ChecksComeAndGo|ChecksOfTheMachine|PortsAndRemedies|PoolUser|Catalogue.*|Consoles.*|RealServers.*|PageFrom.*|WebServers.*|Rabbit.*|Faults|DataOf.*|Demo.*|DeclarationsOfOthers|ProjectsOfOthers|Migrat.*|Reset|Killed.*|StrangersKeeper|LinksInAServersFolder|Gate.*)$$' ./internal/e2e
 
 faults: ## what goes wrong around keepers, services and machines, with real processes
 	scripts/packages.sh test

@@ -91,7 +91,8 @@ import (
 	"neighbour/internal/emulator"
 )
 
-var Emulator = emulator.Emulator{Name: "post", Options: func(*flag.FlagSet) emulator.Serve {
+var Emulator = emulator.Emulator{Name: "post", Options: func(f *flag.FlagSet) emulator.Serve {
+	f.String("misbehave", "", "")
 	return func(ctx context.Context, l net.Listener, log *log.Logger) error {
 		log.Print("open")
 		<-ctx.Done()
@@ -107,9 +108,10 @@ import (
 
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/probe"
+	"neighbour/internal/emulator/misbehave"
 )
 
-type Kind struct{}
+type Kind struct{ kind.Emulated }
 
 func (Kind) Info() kind.Info {
 	return kind.Info{Name: "post", About: "post", Listens: true, Facts: []string{"host", "port"}}
@@ -120,7 +122,7 @@ func (Kind) Hints() kind.Hints {
 func (Kind) Settings() any                                  { return &struct{}{} }
 func (Kind) Find(in *kind.Instance) (kind.Program, error)   { return kind.Program{Path: in.Self}, nil }
 func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
-	return kind.Launch{Argv: kind.Emulate(in, "post"), Dir: in.Data, Signal: "TERM"}, nil
+	return kind.Emulate(in, "post", misbehave.Rules{})
 }
 func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) { return kind.URL(in, "post"), nil }
 func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {

@@ -24,7 +24,7 @@ const selection = 3 * time.Second
 // Source looks into the documents.
 func (Kind) Source(in *kind.Instance) (store.Source, error) {
 	c, err := connect(in)
-	return &source{c: c, own: database(in), rules: rules(in)}, err
+	return &source{c: c, own: database(in), rules: kind.MisbehaveFile(in)}, err
 }
 
 // source looks into a server, with a client of its protocol.

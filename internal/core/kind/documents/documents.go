@@ -4,7 +4,6 @@ package documents
 import (
 	"net"
 	"net/url"
-	"path/filepath"
 	"strconv"
 	"strings"
 
@@ -19,7 +18,7 @@ import (
 )
 
 // Kind is the kind.
-type Kind struct{}
+type Kind struct{ kind.Emulated }
 
 // Settings are its keys.
 type Settings struct {
@@ -33,9 +32,7 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 	if strings.ContainsAny(s.Database, "/\\. \"$\x00") || len(s.Database) > 63 {
 		report("database", strconv.Quote(s.Database)+" is no name of a database", `use up to 63 letters, digits, - and _`)
 	}
-	if key, err := s.Misbehave.Check(); err != nil {
-		report("misbehave."+key, err.Error(), "")
-	}
+	kind.CheckMisbehave(s.Misbehave, report)
 }
 
 const example = `
@@ -67,18 +64,14 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	if err != nil {
 		return kind.Launch{}, err
 	}
-	if err := misbehave.Write(rules(in), s.Misbehave); err != nil {
-		return kind.Launch{}, err
-	}
-	options := []string{"--dir", in.Data, "--user", user, "--misbehave", rules(in)}
+	options := []string{"--dir", in.Data, "--user", user}
 	if s.Keep != nil && !*s.Keep {
 		options = append(options, "--forget")
 	}
-	return kind.Launch{Argv: kind.Emulate(in, "documents", options...), Env: []string{emulator.PasswordVariable + "=" + password}, Dir: in.Data, Signal: "TERM"}, nil
+	l, err := kind.Emulate(in, "documents", s.Misbehave, options...)
+	l.Env = []string{emulator.PasswordVariable + "=" + password}
+	return l, err
 }
-
-// rules is the file that says how it misbehaves now.
-func rules(in *kind.Instance) string { return filepath.Join(in.Run, "misbehave.json") }
 
 // database returns the one that the facts lead to.
 func database(in *kind.Instance) string {
@@ -158,9 +151,4 @@ func (Kind) Notes(in *kind.Instance) []string {
 		out = append(out, words.Count(int(c.Documents), "document")+" in "+name)
 	}
 	return out
-}
-
-// Misbehaves says what it does wrong.
-func (Kind) Misbehaves(in *kind.Instance) string {
-	return misbehave.Says(rules(in))
 }

@@ -23,7 +23,7 @@ import (
 
 // Source looks at the functions and their latest calls.
 func (Kind) Source(in *kind.Instance) (store.Source, error) {
-	s := &source{base: address(in), http: &http.Client{Timeout: time.Minute, Transport: &http.Transport{MaxConnsPerHost: 2}}, rules: rules(in)}
+	s := &source{base: address(in), http: &http.Client{Timeout: time.Minute, Transport: &http.Transport{MaxConnsPerHost: 2}}, rules: kind.MisbehaveFile(in)}
 	s.Lists = s.records
 	return s, nil
 }
@@ -47,19 +47,7 @@ func (s *source) Close() error {
 }
 
 func (s *source) get(ctx context.Context, path string, to any) error {
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, s.base+path, nil)
-	if err != nil {
-		return err
-	}
-	resp, err := s.http.Do(r)
-	if err != nil {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		return errors.New(probe.Explain(err))
-	}
-	defer resp.Body.Close()
-	return json.NewDecoder(resp.Body).Decode(to)
+	return kind.Ask(ctx, s.http, http.MethodGet, s.base+path, "", to)
 }
 
 func (s *source) overview(ctx context.Context) (o emulator.Overview, err error) {

@@ -3,7 +3,6 @@ package functions
 
 import (
 	"cmp"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -23,7 +22,7 @@ import (
 )
 
 // Kind is the kind.
-type Kind struct{}
+type Kind struct{ kind.Emulated }
 
 // Function is what is declared of one function.
 type Function struct {
@@ -89,14 +88,7 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 		}
 		limits(key+".", f.Time, f.Memory, f.AtOnce)
 	}
-	if key, err := s.Misbehave.Check(); err != nil {
-		report("misbehave."+key, err.Error(), "")
-	}
-	for key, set := range map[string]bool{"full": s.Misbehave.Full, "read_only": s.Misbehave.ReadOnly, "clock": s.Misbehave.Clock != 0} {
-		if set {
-			report("misbehave."+key, "this means nothing here", "leave it out")
-		}
-	}
+	kind.CheckMisbehave(s.Misbehave, report, noRules...)
 }
 
 const example = `
@@ -198,25 +190,10 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 		}
 		c.Functions[name] = d
 	}
-	b, err := json.MarshalIndent(c, "", "  ")
-	if err != nil {
-		return kind.Launch{}, err
-	}
-	file, err := in.WriteRun("functions.json", string(b), true)
-	if err != nil {
-		return kind.Launch{}, err
-	}
-	if err := misbehave.Write(rules(in), s.Misbehave); err != nil {
-		return kind.Launch{}, err
-	}
-	return kind.Launch{Argv: kind.Emulate(in, "functions", "--config", file, "--run", in.Run, "--misbehave", rules(in)), Dir: in.Root, Signal: "TERM"}, nil
+	l, err := kind.EmulateConfigured(in, "functions", s.Misbehave, c, "--run", in.Run)
+	l.Dir = in.Root
+	return l, err
 }
-
-// rules is the file that says how it misbehaves now.
-func rules(in *kind.Instance) string { return filepath.Join(in.Run, "misbehave.json") }
-
-// Misbehaves says what it does wrong.
-func (Kind) Misbehaves(in *kind.Instance) string { return misbehave.Says(rules(in)) }
 
 func address(in *kind.Instance) string { return "http://127.0.0.1:" + strconv.Itoa(in.Port) }
 

@@ -17,7 +17,7 @@ import (
 
 // Source looks at who can sign in, who did, and the keys.
 func (Kind) Source(in *kind.Instance) (store.Source, error) {
-	s := &source{c: &emulator.API{Base: address(in), HTTP: &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{MaxConnsPerHost: 2}}}, rules: rules(in)}
+	s := &source{c: &emulator.API{Base: address(in), HTTP: &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{MaxConnsPerHost: 2}}}, rules: kind.MisbehaveFile(in)}
 	s.Lists = s.records
 	return s, nil
 }

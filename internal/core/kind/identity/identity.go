@@ -2,12 +2,10 @@
 package identity
 
 import (
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/mail"
 	"net/url"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -21,7 +19,7 @@ import (
 )
 
 // Kind is the kind.
-type Kind struct{}
+type Kind struct{ kind.Emulated }
 
 // Client is an application that people sign in to.
 type Client struct {
@@ -89,14 +87,7 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 			report(key, fmt.Sprintf("%v is too short for a token", d), "write at least 1s")
 		}
 	}
-	if key, err := s.Misbehave.Check(); err != nil {
-		report("misbehave."+key, err.Error(), "")
-	}
-	for key, set := range map[string]bool{"full": s.Misbehave.Full, "read_only": s.Misbehave.ReadOnly} {
-		if set {
-			report("misbehave."+key, "this means nothing here", "leave it out")
-		}
-	}
+	kind.CheckMisbehave(s.Misbehave, report, noRules...)
 }
 
 const example = `
@@ -161,27 +152,8 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	if err != nil {
 		return kind.Launch{}, err
 	}
-	b, err := json.MarshalIndent(c, "", "  ")
-	if err != nil {
-		return kind.Launch{}, err
-	}
-	// It has secrets: no command line is to show them.
-	file, err := in.WriteRun("identity.json", string(b), true)
-	if err != nil {
-		return kind.Launch{}, err
-	}
-	s := in.Service.Settings.(*Settings)
-	if err := misbehave.Write(rules(in), s.Misbehave); err != nil {
-		return kind.Launch{}, err
-	}
-	return kind.Launch{Argv: kind.Emulate(in, "identity", "--dir", in.Data, "--config", file, "--misbehave", rules(in)), Dir: in.Data, Signal: "TERM"}, nil
+	return kind.EmulateConfigured(in, "identity", in.Service.Settings.(*Settings).Misbehave, c, "--dir", in.Data)
 }
-
-// rules is the file that says how it misbehaves now.
-func rules(in *kind.Instance) string { return filepath.Join(in.Run, "misbehave.json") }
-
-// Misbehaves says what it does wrong.
-func (Kind) Misbehaves(in *kind.Instance) string { return misbehave.Says(rules(in)) }
 
 func address(in *kind.Instance) string { return "http://127.0.0.1:" + strconv.Itoa(in.Port) }
 

@@ -18,7 +18,7 @@ import (
 )
 
 // Kind is the kind.
-type Kind struct{}
+type Kind struct{ kind.Emulated }
 
 // Settings are its keys.
 type Settings struct {
@@ -39,9 +39,8 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 			}
 		}
 	}
-	if key, err := s.Misbehave.Check(); err != nil {
-		report("misbehave."+key, err.Error(), "")
-	} else if err := (emulator.Rules{Misbehave: s.Misbehave}).Check(); err != nil {
+	kind.CheckMisbehave(s.Misbehave, report)
+	if err := (emulator.Rules{Misbehave: s.Misbehave}).Check(); err != nil {
 		report("misbehave", err.Error(), "")
 	}
 }
@@ -76,10 +75,7 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	if err != nil {
 		return kind.Launch{}, err
 	}
-	if err := misbehave.Write(rulesFile(in), s.Misbehave); err != nil {
-		return kind.Launch{}, err
-	}
-	options := []string{"--dir", messages(in), "--web", "127.0.0.1:" + strconv.Itoa(page), "--misbehave", rulesFile(in)}
+	options := []string{"--dir", messages(in), "--web", "127.0.0.1:" + strconv.Itoa(page)}
 	if len(s.Refuse) > 0 {
 		options = append(options, "--refuse", strings.Join(s.Refuse, " "))
 	}
@@ -89,15 +85,7 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	if s.StartTLS {
 		options = append(options, "--starttls")
 	}
-	return kind.Launch{Argv: kind.Emulate(in, "mail", options...), Dir: in.Data, Signal: "TERM"}, nil
-}
-
-// rulesFile is the file that says how it misbehaves now.
-func rulesFile(in *kind.Instance) string { return filepath.Join(in.Run, "misbehave.json") }
-
-// Misbehaves says what it does wrong.
-func (Kind) Misbehaves(in *kind.Instance) string {
-	return misbehave.Says(rulesFile(in))
+	return kind.Emulate(in, "mail", s.Misbehave, options...)
 }
 
 func messages(in *kind.Instance) string { return filepath.Join(in.Data, "messages") }

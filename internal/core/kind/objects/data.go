@@ -26,7 +26,7 @@ import (
 // Source looks into the buckets.
 func (Kind) Source(in *kind.Instance) (store.Source, error) {
 	secret, err := in.Secret("secret_key")
-	return &source{c: &emulator.Client{Base: address(in), Keys: emulator.Keys{Access: access, Secret: secret}, Region: region, HTTP: &http.Client{Transport: &http.Transport{MaxConnsPerHost: 2}}}, rules: rules(in), root: in.Root}, err
+	return &source{c: &emulator.Client{Base: address(in), Keys: emulator.Keys{Access: access, Secret: secret}, Region: region, HTTP: &http.Client{Transport: &http.Transport{MaxConnsPerHost: 2}}}, rules: kind.MisbehaveFile(in), root: in.Root}, err
 }
 
 // source asks the server as a client of its protocol.

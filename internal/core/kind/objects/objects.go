@@ -21,7 +21,7 @@ import (
 )
 
 // Kind is the kind.
-type Kind struct{}
+type Kind struct{ kind.Emulated }
 
 // Settings are its keys.
 type Settings struct {
@@ -51,9 +51,7 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 			report("fill."+name, strconv.Quote(name)+" is none of the buckets", "name it in buckets, too")
 		}
 	}
-	if key, err := s.Misbehave.Check(); err != nil {
-		report("misbehave."+key, err.Error(), "")
-	}
+	kind.CheckMisbehave(s.Misbehave, report)
 }
 
 // FactNames returns those of the declared buckets.
@@ -100,10 +98,7 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	if err != nil {
 		return kind.Launch{}, err
 	}
-	if err := misbehave.Write(rules(in), s.Misbehave); err != nil {
-		return kind.Launch{}, err
-	}
-	options := []string{"--dir", in.Data, "--access", access, "--misbehave", rules(in)}
+	options := []string{"--dir", in.Data, "--access", access}
 	buckets := s.Buckets
 	if len(buckets) == 0 && emulator.CheckName(in.Service.Name) == nil {
 		buckets = []string{in.Service.Name}
@@ -129,11 +124,10 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	if s.Keep != nil && !*s.Keep {
 		options = append(options, "--forget")
 	}
-	return kind.Launch{Argv: kind.Emulate(in, "objects", options...), Env: []string{emulator.SecretVariable + "=" + secret}, Dir: in.Data, Signal: "TERM"}, nil
+	l, err := kind.Emulate(in, "objects", s.Misbehave, options...)
+	l.Env = []string{emulator.SecretVariable + "=" + secret}
+	return l, err
 }
-
-// rules is the file that says how it misbehaves now.
-func rules(in *kind.Instance) string { return filepath.Join(in.Run, "misbehave.json") }
 
 func address(in *kind.Instance) string { return "http://127.0.0.1:" + strconv.Itoa(in.Port) }
 
@@ -176,11 +170,6 @@ func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
 		}
 		return "answers", nil
 	}), nil
-}
-
-// Misbehaves says what it does wrong.
-func (Kind) Misbehaves(in *kind.Instance) string {
-	return misbehave.Says(rules(in))
 }
 
 // Notes tell what it holds.

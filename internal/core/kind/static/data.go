@@ -23,7 +23,7 @@ import (
 // Like the server it shows nothing that begins with a dot, and follows no link out
 // of the folder.
 func (Kind) Source(in *kind.Instance) (store.Source, error) {
-	return source{root(in), rules(in)}, nil
+	return source{root(in), kind.MisbehaveFile(in)}, nil
 }
 
 // source is a folder, and the file that says how its server misbehaves.

@@ -76,6 +76,6 @@ func TestMisbehaviour(t *testing.T) {
 
 	reported := map[string]string{}
 	(&Settings{Root: ".", Misbehave: misbehave.Rules{Full: true, Cut: 101}}).Check(func(key, message, _ string) { reported[key] = message })
-	assert.Contains(t, reported["misbehave.full"], "only reads")
+	assert.Contains(t, reported["misbehave.full"], "means nothing here")
 	assert.Contains(t, reported["misbehave.cut"], "101")
 }

@@ -13,7 +13,7 @@ import (
 )
 
 // Kind is the kind.
-type Kind struct{}
+type Kind struct{ kind.Emulated }
 
 // Settings are its keys.
 type Settings struct {
@@ -36,14 +36,7 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 	if s.Fallback != "" && !filepath.IsLocal(s.Fallback) {
 		report("fallback", fmt.Sprintf("%q is not a file in the folder", s.Fallback), `write for example "index.html"`)
 	}
-	if key, err := s.Misbehave.Check(); err != nil {
-		report("misbehave."+key, err.Error(), "")
-	}
-	for key, set := range map[string]bool{"full": s.Misbehave.Full, "read_only": s.Misbehave.ReadOnly} {
-		if set {
-			report("misbehave."+key, "this server only reads", "leave it out")
-		}
-	}
+	kind.CheckMisbehave(s.Misbehave, report, noWrites...)
 }
 
 const example = `
@@ -94,25 +87,14 @@ func (Kind) Explain(in *kind.Instance, address string, status int) string {
 // Launch starts the server as a process of its own.
 func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	s := in.Service.Settings.(*Settings)
-	if err := misbehave.Write(rules(in), s.Misbehave); err != nil {
-		return kind.Launch{}, err
-	}
-	argv := kind.Emulate(in, "static", "--root", root(in), "--misbehave", rules(in), "--ready", webserver.ReadyPath, "--fallback", s.Fallback)
+	options := []string{"--root", root(in), "--ready", webserver.ReadyPath, "--fallback", s.Fallback}
 	if s.Listing {
-		argv = append(argv, "--listing")
+		options = append(options, "--listing")
 	}
 	for _, h := range s.Hosts {
-		argv = append(argv, "--host", strings.ToLower(h))
+		options = append(options, "--host", strings.ToLower(h))
 	}
-	return kind.Launch{Argv: argv, Dir: in.Data, Signal: "TERM"}, nil
-}
-
-// rules is the file that says how it misbehaves now.
-func rules(in *kind.Instance) string { return filepath.Join(in.Run, "misbehave.json") }
-
-// Misbehaves says what it does wrong.
-func (Kind) Misbehaves(in *kind.Instance) string {
-	return misbehave.Says(rules(in))
+	return kind.Emulate(in, "static", s.Misbehave, options...)
 }
 
 // Facts returns its address.

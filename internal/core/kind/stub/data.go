@@ -2,8 +2,6 @@ package stub
 
 import (
 	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -11,7 +9,6 @@ import (
 	"time"
 
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/probe"
 	"neighbour/internal/core/store"
 	"neighbour/internal/core/traffic"
 	"neighbour/internal/emulator/misbehave"
@@ -20,7 +17,7 @@ import (
 
 // Source looks at what a stub was asked, what it answers and what it sends.
 func (Kind) Source(in *kind.Instance) (store.Source, error) {
-	s := &source{base: address(in), http: &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{MaxConnsPerHost: 2}}, rules: rules(in)}
+	s := &source{base: address(in), http: &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{MaxConnsPerHost: 2}}, rules: kind.MisbehaveFile(in)}
 	s.Lists = s.records
 	return s, nil
 }
@@ -46,27 +43,7 @@ func (s *source) Close() error {
 }
 
 func (s *source) do(ctx context.Context, method, path, body string, to any) error {
-	r, err := http.NewRequestWithContext(ctx, method, s.base+path, strings.NewReader(body))
-	if err != nil {
-		return err
-	}
-	resp, err := s.http.Do(r)
-	if err != nil {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		return errors.New(probe.Explain(err))
-	}
-	defer resp.Body.Close()
-	if resp.StatusCode >= 300 {
-		var p emulator.Problem
-		_ = json.NewDecoder(resp.Body).Decode(&p)
-		return &store.AnswerError{Message: p.Detail}
-	}
-	if to == nil {
-		return nil
-	}
-	return json.NewDecoder(resp.Body).Decode(to)
+	return kind.Ask(ctx, s.http, method, s.base+path, body, to)
 }
 
 func (s *source) overview(ctx context.Context) (o emulator.Overview, err error) {

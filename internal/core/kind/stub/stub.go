@@ -2,7 +2,6 @@
 package stub
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -23,7 +22,7 @@ import (
 )
 
 // Kind is the kind.
-type Kind struct{}
+type Kind struct{ kind.Emulated }
 
 // Route is a declared answer.
 type Route struct {
@@ -124,14 +123,7 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 			report("record", fmt.Sprintf("%q is no address of an API", s.Record), `write for example "https://api.example.org/v1"`)
 		}
 	}
-	if key, err := s.Misbehave.Check(); err != nil {
-		report("misbehave."+key, err.Error(), "")
-	}
-	for _, key := range noRules {
-		if map[string]bool{"full": s.Misbehave.Full, "read_only": s.Misbehave.ReadOnly, "clock": s.Misbehave.Clock != 0}[key] {
-			report("misbehave."+key, "this means nothing here", "leave it out")
-		}
-	}
+	kind.CheckMisbehave(s.Misbehave, report, noRules...)
 }
 
 // noRules are the rules of misbehaviour that mean nothing here.
@@ -267,25 +259,10 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	if err != nil {
 		return kind.Launch{}, err
 	}
-	b, err := json.MarshalIndent(c, "", "  ")
-	if err != nil {
-		return kind.Launch{}, err
-	}
-	file, err := in.WriteRun("stub.json", string(b), true)
-	if err != nil {
-		return kind.Launch{}, err
-	}
-	if err := misbehave.Write(rules(in), in.Service.Settings.(*Settings).Misbehave); err != nil {
-		return kind.Launch{}, err
-	}
-	return kind.Launch{Argv: kind.Emulate(in, "stub", "--config", file, "--dir", in.Data, "--misbehave", rules(in)), Dir: in.Root, Signal: "TERM"}, nil
+	l, err := kind.EmulateConfigured(in, "stub", in.Service.Settings.(*Settings).Misbehave, c, "--dir", in.Data)
+	l.Dir = in.Root
+	return l, err
 }
-
-// rules is the file that says how it misbehaves now.
-func rules(in *kind.Instance) string { return filepath.Join(in.Run, "misbehave.json") }
-
-// Misbehaves says what it does wrong.
-func (Kind) Misbehaves(in *kind.Instance) string { return misbehave.Says(rules(in)) }
 
 func address(in *kind.Instance) string { return "http://127.0.0.1:" + strconv.Itoa(in.Port) }
 
