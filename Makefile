@@ -14,7 +14,7 @@ BUILD   := $(GO) build -trimpath -ldflags '-s -w $(STAMP)'
 RACE    := $(shell command -v $${CC:-gcc} >/dev/null 2>&1 && echo -race)
 TEST    := scripts/test.sh $(RACE)
 
-.PHONY: help e2e root unit build install uninstall demo trouble test faults fuzz bench lint screenshots testshare docs clean
+.PHONY: help e2e root unit build install uninstall demo trouble test faults fuzz quickfuzz bench lint screenshots testshare docs clean
 
 help: ## what there is
 	@sed -n 's/^\([a-z0-9]*\):[^#]*## /\1\t/p' $(MAKEFILE_LIST) | expand -t 14
@@ -67,21 +67,18 @@ faults: ## what goes wrong around keepers, services and machines, with real proc
 	$(TEST) -timeout 15m -count=1 -run '^TestFaults$$' ./internal/e2e
 
 FUZZ ?= 3s
-fuzz: ## each fuzz test for a few seconds; longer with FUZZ=10m
-	@for f in declare/FuzzParse declare/FuzzEdit wire/FuzzEnvFile journal/FuzzEntries keep/FuzzState sqlscript/FuzzSplit; do \
-	  $(GO) test -run '^$$' -fuzz "^$${f#*/}$$" -fuzztime $(FUZZ) ./internal/core/$${f%/*} || exit 1; done
-	$(GO) test -run '^$$' -fuzz '^FuzzRequests$$' -fuzztime $(FUZZ) ./internal/api
-	$(GO) test -run '^$$' -fuzz '^FuzzHost$$' -fuzztime $(FUZZ) ./internal/core/route
-	$(GO) test -run '^$$' -fuzz '^FuzzStream$$' -fuzztime $(FUZZ) ./internal/emulator/objects
-	$(GO) test -run '^$$' -fuzz '^FuzzRequests$$' -fuzztime $(FUZZ) ./internal/emulator/identity
-	$(GO) test -run '^$$' -fuzz '^FuzzAnswer$$' -fuzztime $(FUZZ) ./internal/emulator/functions
-	$(GO) test -run '^$$' -fuzz '^FuzzPaths$$' -fuzztime $(FUZZ) ./internal/emulator/stub
-	$(GO) test -run '^$$' -fuzz '^FuzzDocument$$' -fuzztime $(FUZZ) ./internal/emulator/stub
-	$(GO) test -run '^$$' -fuzz '^FuzzLine$$' -fuzztime $(FUZZ) ./internal/core/schedule
-	$(GO) test -run '^$$' -fuzz '^FuzzPipeline$$' -fuzztime $(FUZZ) ./internal/emulator/documents/pipeline
-	$(GO) test -run '^$$' -fuzz '^FuzzValidate$$' -fuzztime $(FUZZ) ./internal/emulator/documents/value
-	$(GO) test -run '^$$' -fuzz '^FuzzParse$$' -fuzztime $(FUZZ) ./internal/emulator/documents/query
-	$(GO) test -run '^$$' -fuzz '^FuzzRead$$' -fuzztime $(FUZZ) ./internal/emulator/documents/wire
+# By package below internal: what is quickly built, and what needs minutes.
+QUICK   := core/journal/FuzzEntries core/sqlscript/FuzzSplit core/route/FuzzHost core/schedule/FuzzLine emulator/documents/value/FuzzValidate \
+	emulator/documents/query/FuzzParse emulator/documents/wire/FuzzRead
+SLOW    := core/declare/FuzzParse core/declare/FuzzEdit core/wire/FuzzEnvFile core/keep/FuzzState api/FuzzRequests emulator/objects/FuzzStream \
+	emulator/documents/pipeline/FuzzPipeline emulator/identity/FuzzRequests emulator/functions/FuzzAnswer emulator/stub/FuzzPaths emulator/stub/FuzzDocument
+fuzz: quickfuzz ## each fuzz test for a few seconds; longer with FUZZ=10m
+	@$(call fuzz,$(SLOW))
+
+quickfuzz: ## those of the fuzz tests that are quickly built
+	@$(call fuzz,$(QUICK))
+
+fuzz = set -e; for f in $(1); do $(GO) test -run '^$$' -fuzz "^$${f\#\#*/}$$" -fuzztime $(FUZZ) ./internal/$${f%/*}; done
 
 bench: build ## how fast it is, with the limits
 	scripts/packages.sh bench
