@@ -127,6 +127,8 @@ type Status struct { // with the fields of supervise.Status, into which it is co
 	Tries []supervise.Try `json:"tries,omitempty"`
 	// Notes are what its kind says of its contents.
 	Notes []string `json:"notes,omitempty"`
+	// Wrong is what of its contents doesn't work, though it is ready.
+	Wrong string `json:"wrong,omitempty"`
 	// Lines are the latest of its output.
 	Lines []journal.Line `json:"lines"`
 }

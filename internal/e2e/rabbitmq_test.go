@@ -64,7 +64,7 @@ queues = ["reminders"]
 	}
 	assert.Regexp(t, `try +1`, p.must("data", "orders", `"late.ones"`, "2"))
 	assert.Contains(t, p.run("data", "orders", "counted").stderr, "counts each look as a delivery")
-	assert.Contains(t, p.run("data", "orders", "none").stderr, "a queue none is not there")
+	assert.Contains(t, p.run("data", "orders", "none").stderr, "the queue none is not there")
 	assert.Contains(t, p.must("data", "orders", "--csv"), "exchanges.lent,exchange,")
 	assert.NotContains(t, p.must("data", "orders", "--csv"), "rabbitmq.trace")
 	assert.Equal(t, `{"routing key":"late.#","leads to":"late.ones","is":"queue","arguments":{"x-why":"test"}}`+"\n", p.must("data", "orders", "exchanges.lent", "--json"))

@@ -145,7 +145,7 @@ func (k *Keeper) sample(sampler *sampler) {
 		used := sampler.usage(table, id)
 		k.usage.Add(name, now, used)
 		cpu, memory := used.CPU, used.Memory
-		notes, has := k.drivers[name].Notes()
+		notes, wrong, has := k.drivers[name].Notes()
 		var reachable string
 		if looks {
 			if at := exposed.Of(pids(table.Belonging(id))); len(at) > 0 {
@@ -160,7 +160,7 @@ func (k *Keeper) sample(sampler *sampler) {
 				s.Exposed = reachable
 			}
 			if has {
-				s.Notes = notes
+				s.Notes, s.Wrong = notes, wrong
 			}
 			s.Used(cpu, memory)
 			before, s.Over, s.Misbehaves = s.Over, over, misbehaves

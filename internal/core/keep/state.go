@@ -85,6 +85,7 @@ type savedStatus struct {
 	Misbehaves string              `json:"misbehaves,omitempty"`
 	Tries      []supervise.Try     `json:"tries,omitempty"`
 	Notes      []string            `json:"notes,omitempty"`
+	Wrong      string              `json:"wrong,omitempty"`
 	Lines      []journal.Line      `json:"-"` // they are in the log
 }
 

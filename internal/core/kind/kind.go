@@ -125,9 +125,10 @@ func CheckSettings(settings map[string]string, ours []string, report func(key, m
 }
 
 // Noter is implemented by kinds that have something to say about a service's
-// contents. Notes must be quick, since it is called every few seconds.
+// contents, and what of them doesn't work though the service is ready, "" for nothing. Notes must
+// be quick, since it is called every few seconds.
 type Noter interface {
-	Notes(in *Instance) []string
+	Notes(in *Instance) (notes []string, wrong string)
 }
 
 // Misbehaver is implemented by kinds whose services can be told to misbehave, for tests.

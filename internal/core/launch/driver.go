@@ -397,14 +397,15 @@ func (d *Driver) LastLines(n int) []string {
 }
 
 // Notes returns what the service's kind says of its contents, and whether it
-// says anything.
-func (d *Driver) Notes() ([]string, bool) {
+// says anything; wrong is what of them doesn't work.
+func (d *Driver) Notes() (notes []string, wrong string, says bool) {
 	n, ok := d.kind.(kind.Noter)
 	in := d.current()
 	if !ok || in == nil {
-		return nil, false
+		return nil, "", false
 	}
-	return n.Notes(in), true
+	notes, wrong = n.Notes(in)
+	return notes, wrong, true
 }
 
 // Misbehaves says what the service does wrong since it was told to, "" for nothing.

@@ -242,6 +242,6 @@ func (sv *Service) enter(state State, reason string) {
 
 func stopped(s Status, reason string) Status {
 	s.State, s.Reason, s.Remarks, s.Blocked, s.PID, s.Until, s.Task, s.Held = Stopped, reason, nil, false, 0, time.Time{}, "", false
-	s.ReadyMS, s.Usage, s.Over, s.Exposed, s.Misbehaves, s.Trial, s.Early = 0, Usage{}, "", "", "", false, false
+	s.ReadyMS, s.Usage, s.Over, s.Exposed, s.Misbehaves, s.Wrong, s.Trial, s.Early = 0, Usage{}, "", "", "", "", false, false
 	return s
 }

@@ -111,6 +111,8 @@ type Status struct {
 	Tries []Try
 	// Notes are what its kind says of its contents.
 	Notes []string
+	// Wrong is what of its contents doesn't work, though it is ready.
+	Wrong string
 	// Lines are the latest of its output.
 	Lines []journal.Line
 }
@@ -287,7 +289,7 @@ func (s Status) Sentence(now time.Time) string {
 		if s.Misbehaves != "" {
 			wrong = "as it was told to, it " + s.Misbehaves
 		}
-		for _, more := range []string{wrong, s.Over, s.Reason} {
+		for _, more := range []string{wrong, s.Wrong, s.Over, s.Reason} {
 			if more != "" {
 				text += "; " + more
 			}

@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"text/template"
 	"time"
@@ -67,7 +68,12 @@ func render(t *template.Template, data map[string]any) (string, error) {
 	var b limited
 	if err := t.Execute(&b, data); err != nil {
 		text := strings.TrimPrefix(err.Error(), "template: answer:")
-		return "", fmt.Errorf("the template can't be filled in: %s", text)
+		var known []string
+		for name := range data {
+			known = append(known, "."+name)
+		}
+		slices.Sort(known)
+		return "", fmt.Errorf("the template can't be filled in: %s; there are %s", text, strings.Join(known, ", "))
 	}
 	return b.String(), nil
 }

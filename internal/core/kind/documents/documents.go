@@ -130,10 +130,10 @@ func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
 }
 
 // Notes tell what it holds, and how it misbehaves.
-func (Kind) Notes(in *kind.Instance) []string {
+func (Kind) Notes(in *kind.Instance) (notes []string, wrong string) {
 	s, err := emulator.ReadSummary(in.Data)
 	if err != nil {
-		return nil
+		return nil, ""
 	}
 	out := []string{words.Count(int(s.Documents), "document") + " in " + words.Count(len(s.Collections), "collection")}
 	if len(s.Collections) == 0 {
@@ -150,5 +150,5 @@ func (Kind) Notes(in *kind.Instance) []string {
 		}
 		out = append(out, words.Count(int(c.Documents), "document")+" in "+name)
 	}
-	return out
+	return out, ""
 }

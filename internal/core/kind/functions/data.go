@@ -205,13 +205,13 @@ func (s *source) Do(ctx context.Context, a store.Act) (string, error) {
 const notesTime = 150 * time.Millisecond
 
 // Notes tell what can be called, and what can't.
-func (Kind) Notes(in *kind.Instance) []string {
+func (Kind) Notes(in *kind.Instance) (notes []string, wrong string) {
 	ctx, cancel := context.WithTimeout(context.Background(), notesTime)
 	defer cancel()
 	s := source{base: address(in), http: http.DefaultClient}
 	o, err := s.overview(ctx)
 	if err != nil {
-		return nil
+		return nil, ""
 	}
 	out := o.Problems
 	var names []string
@@ -222,11 +222,14 @@ func (Kind) Notes(in *kind.Instance) []string {
 		}
 		names = append(names, f.Name)
 	}
+	if len(out) > 0 {
+		wrong = out[0]
+	}
 	switch n := len(names); {
 	case n == 0:
-		return append(out, "there are no functions yet: write greet.js into the folder")
+		return append(out, "there are no functions yet: write greet.js into the folder"), wrong
 	case n > 4:
 		names = append(names[:4], fmt.Sprintf("and %d more", n-4))
 	}
-	return append(out, names...)
+	return append(out, names...), wrong
 }

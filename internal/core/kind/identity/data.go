@@ -183,7 +183,7 @@ func (s *source) Do(ctx context.Context, a store.Act) (string, error) {
 }
 
 // Notes tell who can sign in.
-func (Kind) Notes(in *kind.Instance) []string {
+func (Kind) Notes(in *kind.Instance) (notes []string, wrong string) {
 	s := in.Service.Settings.(*Settings)
 	var out []string
 	for i, p := range s.People {
@@ -197,7 +197,7 @@ func (Kind) Notes(in *kind.Instance) []string {
 		out = append(out, "and whoever makes an account")
 	}
 	if len(out) == 0 {
-		return []string{"nobody can sign in: no people are declared"}
+		return []string{"nobody can sign in: no people are declared"}, ""
 	}
-	return out
+	return out, ""
 }

@@ -124,10 +124,10 @@ func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
 }
 
 // Notes tell how many messages came, and of the latest.
-func (Kind) Notes(in *kind.Instance) []string {
+func (Kind) Notes(in *kind.Instance) (notes []string, wrong string) {
 	s, err := emulator.ReadSummary(messages(in))
 	if err != nil || s.Count == 0 {
-		return []string{"no mail yet"}
+		return []string{"no mail yet"}, ""
 	}
 	count := "1 message, which came"
 	if s.Count > 1 {
@@ -136,5 +136,5 @@ func (Kind) Notes(in *kind.Instance) []string {
 	if s.Unseen > 0 {
 		count = fmt.Sprintf("%d unread of ", s.Unseen) + count
 	}
-	return []string{count + " at " + s.At.Local().Format("15:04:05"), "from " + s.From, "to " + s.To, "about " + s.Subject}
+	return []string{count + " at " + s.At.Local().Format("15:04:05"), "from " + s.From, "to " + s.To, "about " + s.Subject}, ""
 }

@@ -25,10 +25,7 @@ func (Kind) Source(in *kind.Instance) (store.Source, error) { return sqlstore.Ne
 type server struct{ in *kind.Instance }
 
 func (s *server) Databases() []string {
-	if names := s.in.Service.Settings.(*Settings).Databases; len(names) > 0 {
-		return names
-	}
-	return []string{"test"}
+	return databases(s.in)
 }
 
 // Connect opens a connection whose texts are UTF-8, with backslashes that escape.

@@ -76,7 +76,7 @@ func NewMySQL() Kind {
 // Settings are the keys.
 type Settings struct {
 	Version    declare.Constraint `toml:"version" doc:"which versions will do"`
-	Databases  []string           `toml:"databases" doc:"databases to create; the first is the one that url leads to"`
+	Databases  []string           `toml:"databases" doc:"databases to create ([\"app\"]); the first is the one that url leads to"`
 	Users      []string           `toml:"users" doc:"users to create, each with a password of its own and all rights on the databases; the first is the one of url (\"root\", who may do everything)"`
 	Migrations declare.Word       `toml:"migrations" doc:"a folder of *.sql files to run in the first database, in the order of their numbers and names, each once"`
 	Seed       declare.Seed       `toml:"seed" doc:"what fills fresh data, once, after the migrations: an SQL file, or { run = \"node seed.js\", with = \"api\" }"`
@@ -280,10 +280,16 @@ func writeOptions(in *kind.Instance) (string, error) {
 
 // database returns the one that the facts lead to.
 func database(in *kind.Instance) string {
+	return databases(in)[0]
+}
+
+// databases returns the names of those that are declared, or of one for who declares none: the
+// server's own is no place for an application's tables.
+func databases(in *kind.Instance) []string {
 	if names := in.Service.Settings.(*Settings).Databases; len(names) > 0 {
-		return names[0]
+		return names
 	}
-	return "mysql"
+	return []string{"app"}
 }
 
 // Facts returns how to reach it.
@@ -374,7 +380,7 @@ func (k Kind) Provision(in *kind.Instance) kind.Provisioning {
 	return &provisioning{p, in}
 }
 
-// provisioning creates the declared databases that aren't there.
+// provisioning creates the databases that aren't there.
 type provisioning struct {
 	probe.Probe
 	in *kind.Instance
@@ -386,7 +392,7 @@ func (p *provisioning) Provision(ctx context.Context, report func(string)) error
 		return err
 	}
 	defer db.Close()
-	for _, name := range p.in.Service.Settings.(*Settings).Databases {
+	for _, name := range databases(p.in) {
 		report("database " + name)
 		if _, err := db.ExecContext(ctx, "CREATE DATABASE IF NOT EXISTS "+quote(name)); err != nil {
 			return fmt.Errorf("creating database %s: %w", name, err)

@@ -180,7 +180,7 @@ func (Kind) Contents(ctx context.Context, in *kind.Instance) ([]string, error) {
 	}
 	defer conn.Close()
 	var out []string
-	for _, name := range in.Service.Settings.(*Settings).Databases {
+	for _, name := range databases(in) {
 		literal := "'" + strings.NewReplacer("'", "''", `\`, `\\`).Replace(name) + "'"
 		all, err := textRows(ctx, conn, "SELECT count(*), coalesce(sum(table_rows), 0), coalesce(sum(data_length + index_length), 0) FROM information_schema.tables WHERE table_type = 'BASE TABLE' AND table_schema = "+literal)
 		if err != nil {

@@ -173,13 +173,13 @@ func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
 }
 
 // Notes tell what it holds.
-func (Kind) Notes(in *kind.Instance) []string {
+func (Kind) Notes(in *kind.Instance) (notes []string, wrong string) {
 	s, err := emulator.ReadSummary(in.Data)
 	if err != nil {
-		return nil
+		return nil, ""
 	}
 	if len(s.Buckets) == 0 {
-		return []string{"no buckets yet"}
+		return []string{"no buckets yet"}, ""
 	}
 	var out []string
 	for i, b := range s.Buckets {
@@ -193,7 +193,7 @@ func (Kind) Notes(in *kind.Instance) []string {
 		}
 		out = append(out, text)
 	}
-	return out
+	return out, ""
 }
 
 var _ declare.FactNamer = (*Settings)(nil)

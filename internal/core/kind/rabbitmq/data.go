@@ -98,7 +98,7 @@ func explain(err error, queue string) error {
 	var answer *amqp.Error
 	switch {
 	case errors.As(err, &answer) && answer.Code == amqp.NotFound:
-		return &store.GoneError{What: "a queue " + queue}
+		return &store.GoneError{What: "the queue " + queue}
 	case errors.As(err, &answer):
 		return &store.AnswerError{Message: answer.Reason}
 	}

@@ -283,7 +283,7 @@ func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
 func (Kind) Traffic(in *kind.Instance) string { return address(in) }
 
 // Notes say what it answers.
-func (Kind) Notes(in *kind.Instance) []string {
+func (Kind) Notes(in *kind.Instance) (notes []string, wrong string) {
 	s := in.Service.Settings.(*Settings)
 	var out []string
 	if s.OpenAPI != "" {
@@ -299,5 +299,5 @@ func (Kind) Notes(in *kind.Instance) []string {
 	if s.Record != "" {
 		out = append(out, "records "+s.Record)
 	}
-	return out
+	return out, ""
 }

@@ -46,6 +46,8 @@ func what(s api.Status) string {
 		return display.Plain(s.Reason)
 	case s.Misbehaves != "":
 		return signs.Level(check.Warns) + " " + s.Misbehaves
+	case s.Wrong != "":
+		return signs.Level(check.Warns) + " " + display.Plain(s.Wrong)
 	case s.Command != "":
 		short := shortCommand(s.Command)
 		if short == s.Name {
