@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"neighbour/internal/core/project"
 	"neighbour/internal/core/words"
 )
 
@@ -20,11 +21,36 @@ func outside(_ context.Context, s *subject) []Finding {
 			f.Where = v.Where
 		}
 		name := s.service.Name + "." + v.Name
-		f.Why = "what is tried out here may change what is real there"
-		f.Remedy = fmt.Sprintf("lead it to a service of the project; if it is meant, say so: outside = [%q] under [project]", name)
+		f.Why = whyOutside
+		f.Remedy = meantOutside(name)
 		if s.Offline {
 			f.Level = Stops
 			f.Why = "offline = true under [project] lets nothing lead outside that is not named"
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+const whyOutside = "what is tried out here may change what is real there"
+
+func meantOutside(name string) string {
+	return fmt.Sprintf("lead it to a service of the project; if it is meant, say so: outside = [%q] under [project]", name)
+}
+
+// triggers says which triggers call other machines. Offline they are kept from it.
+func triggers(_ context.Context, p *project.Project) []Finding {
+	var out []Finding
+	for _, t := range p.Triggers {
+		hosts := p.CallsOutside(t)
+		if len(hosts) == 0 {
+			continue
+		}
+		f := Finding{ID: "trigger/" + t.Name, Level: Note, Where: t.At.String(), What: fmt.Sprintf("trigger %s calls %s, outside this machine", t.Name, words.Join(hosts)),
+			Why: whyOutside, Remedy: meantOutside("trigger." + t.Name)}
+		if p.Offline {
+			f.Level = Warns
+			f.Why = "offline = true under [project] keeps it from calling, so that its events are put aside"
 		}
 		out = append(out, f)
 	}

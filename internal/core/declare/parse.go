@@ -241,8 +241,11 @@ func (c *checker) read(root *node) {
 	c.decl.Offline, c.decl.Outside = top.Project.Offline, top.Project.Outside
 	for i, w := range c.decl.Outside {
 		key := fmt.Sprintf("project.outside[%d]", i)
-		if service, variable, ok := strings.Cut(w.Value, "."); !ok || variable == "" {
+		service, variable, ok := strings.Cut(w.Value, ".")
+		if !ok || variable == "" {
 			c.report(key, w.At, w.width, fmt.Sprintf("%q names no variable of a service", w.Value), `write for example "api.PAYMENTS_URL"`)
+		} else if service == "trigger" && c.decl.Trigger(variable) != nil {
+			continue
 		} else if c.nodes[service] == nil {
 			c.report(key, w.At, w.width, fmt.Sprintf("there is no service %q", service), "")
 		}

@@ -21,6 +21,7 @@ import (
 	"neighbour/internal/core/outbox"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/trigger"
+	"neighbour/internal/core/words"
 )
 
 // states tells who wants it which states services come to.
@@ -109,6 +110,15 @@ func (t triggers) Take(ctx context.Context, service, to string, e outbox.Event) 
 
 // Expand resolves the references of a text.
 func (t triggers) Expand(text string) (string, error) { return t.k.project.Wiring().Expand(text) }
+
+// Forbids says why a trigger may not call its address.
+func (t triggers) Forbids(tr *declare.Trigger) string {
+	hosts := t.k.project.CallsOutside(tr)
+	if !t.k.decl.Offline || len(hosts) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s is outside this machine, and offline = true under [project] keeps it from calling; if it is meant: outside = [%q]", words.Join(hosts), "trigger."+tr.Name)
+}
 
 // inVariable is how long data may be to stand in a variable; the system has a limit.
 const inVariable = 64 << 10

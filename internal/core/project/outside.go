@@ -77,6 +77,15 @@ func (p *Project) LeadsOutside(s *declare.Service) []Outside {
 	return out
 }
 
+// CallsOutside returns the hosts of other machines that a trigger calls, unless the declaration
+// names it as one that is meant to: "trigger.NAME".
+func (p *Project) CallsOutside(t *declare.Trigger) []string {
+	if slices.ContainsFunc(p.Declaration.Outside, func(w declare.Word) bool { return w.Value == "trigger."+t.Name }) {
+		return nil
+	}
+	return others("call", t.Call.Value, namesOfThisMachine())
+}
+
 // namesOfThisMachine are those that the hosts file leads to it.
 func namesOfThisMachine() map[string]bool {
 	file, _ := os.ReadFile(hosts.File)

@@ -47,7 +47,7 @@ func TestLeadsOutside(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "neighbour.toml"), []byte(`
 [project]
 offline = true
-outside = ["api.RATES_URL", "rates.record"]
+outside = ["api.RATES_URL", "rates.record", "trigger.rates"]
 
 [service.api]
 run = "sleep 1"
@@ -67,6 +67,18 @@ record = "https://pay.example.org"
 kind = "stub"
 record = "https://rates.example.org"
 webhooks = { here = { to = "http://127.0.0.1:4100/" } }
+
+[trigger.pay]
+on = { every = "1h" }
+call = "https://pay.example.org/${api.port}"
+
+[trigger.rates]
+on = { every = "1h" }
+call = "https://rates.example.org/"
+
+[trigger.own]
+on = { every = "1h" }
+call = "${api.url}/tidy"
 `), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, ".env"), []byte("# once\nMAIL_HOST=mail.example.org\nPAYMENTS_URL=https://other.example.org\n"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, ".env.production"), []byte("PROD_URL=https://prod.example.org\n"), 0o600))
@@ -76,6 +88,10 @@ webhooks = { here = { to = "http://127.0.0.1:4100/" } }
 	assert.Equal(t, []Outside{
 		{"PAYMENTS_URL", []string{"pay.example.org"}, "", false}, {"RATES_URL", []string{"rates.example.org"}, "", true}, {"MAIL_HOST", []string{"mail.example.org"}, ".env:2", false},
 	}, p.LeadsOutside(p.Service("api")))
+	assert.Equal(t, []string{"pay.example.org"}, p.CallsOutside(p.Trigger("pay")))
+	for _, name := range []string{"rates", "own"} {
+		assert.Empty(t, p.CallsOutside(p.Trigger(name)), name)
+	}
 	for name, meant := range map[string]bool{"pay": false, "rates": true} {
 		assert.Equal(t, []Outside{{"record", []string{name + ".example.org"}, "", meant}}, p.LeadsOutside(p.Service(name)), "what its kind asks itself")
 		in, err := p.Instance(p.Service(name))

@@ -32,6 +32,8 @@ type Host interface {
 	Take(ctx context.Context, service, to string, e outbox.Event) error
 	// Expand resolves the references of a text.
 	Expand(text string) (string, error)
+	// Forbids says why a trigger may not call its address, "" if it may.
+	Forbids(t *declare.Trigger) string
 	// Run runs an errand to its end, with variables beside those that it has.
 	Run(ctx context.Context, errand string, variables map[string]string, by string) (said string, err error)
 	// States tells the states that services come to, until the context ends.
@@ -458,6 +460,9 @@ func (r *Runner) call(ctx context.Context, t *declare.Trigger, d outbox.Delivery
 	}
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
+	if why := r.Host.Forbids(t); why != "" {
+		return outbox.Outcome{Problem: why, Never: true}
+	}
 	req, err := r.Request(ctx, t, d)
 	if err != nil {
 		return outbox.Outcome{Problem: err.Error()}

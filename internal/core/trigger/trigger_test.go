@@ -82,6 +82,13 @@ func (h *host) Expand(text string) (string, error) {
 	return text, nil
 }
 
+func (h *host) Forbids(t *declare.Trigger) string {
+	if t.Name == "abroad" {
+		return "that is outside"
+	}
+	return ""
+}
+
 func (h *host) Run(_ context.Context, errand string, variables map[string]string, by string) (string, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -183,8 +190,20 @@ func TestTargets(t *testing.T) {
 	errand := &declare.Trigger{Name: "note", Errand: declare.Word{Value: "note"}, On: declare.Source{State: declare.Word{Value: "failed"}, Service: declare.Word{Value: "api"}}}
 	message := watching("forward")
 	message.Send = declare.Send{Kind: "rabbitmq", To: "jobs", Service: declare.Word{Value: "bus"}}
+	abroad := &declare.Trigger{Name: "abroad", Call: declare.Text{Value: "https://api.example.org/"}, On: declare.Source{Every: time.Hour}}
 	h := &host{}
-	r := running(t, h, errand, message)
+	r := running(t, h, errand, message, abroad)
+	_, err := r.Box.Fire(t.Context(), "abroad", "me", outbox.Event{Data: json.RawMessage("1")})
+	require.NoError(t, err)
+	eventually(t, func() bool {
+		sum, err := r.Box.Summary("abroad")
+		return err == nil && sum.Aside == 1
+	})
+	eventually(t, func() bool { return len(h.noted()) == 1 })
+	assert.Contains(t, h.noted()[0], "put aside after 1 tries: that is outside")
+	h.mu.Lock()
+	h.notes = nil
+	h.mu.Unlock()
 	h.states <- "ready"
 	h.states <- "failed"
 	h.source <- []outbox.Event{{Source: "1", Key: "k", Type: "insert", Data: json.RawMessage(`{"n":2}`)}}
