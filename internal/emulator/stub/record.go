@@ -102,6 +102,82 @@ func plainBody(header http.Header, b []byte) any {
 	return "sha256 " + hex.EncodeToString(sum[:])
 }
 
+// shortest is how long a secret must be to be looked for in an answer.
+const shortest = 6
+
+// secretsOf returns the secrets of a request, which an answer may repeat.
+func secretsOf(r *http.Request, body []byte) []string {
+	var out []string
+	add := func(values ...string) {
+		for _, v := range values {
+			if len(v) >= shortest && !slices.Contains(out, v) {
+				out = append(out, v)
+			}
+		}
+	}
+	for name, values := range r.Header {
+		if traffic.Secret(name) {
+			for _, v := range values {
+				add(v)
+				if _, credentials, ok := strings.Cut(v, " "); ok {
+					add(credentials)
+				}
+			}
+		}
+	}
+	if user, password, ok := r.BasicAuth(); ok {
+		add(user+":"+password, password)
+	}
+	for _, c := range r.Cookies() {
+		add(c.Value)
+	}
+	fields := func(q url.Values) {
+		for name, values := range q {
+			if traffic.Secret(name) {
+				add(values...)
+			}
+		}
+	}
+	fields(r.URL.Query())
+	var v any
+	if json.Unmarshal(body, &v) == nil {
+		addSecrets(v, add)
+	} else if q, err := url.ParseQuery(string(body)); err == nil {
+		fields(q)
+	}
+	// A longer one first: it may begin with another.
+	slices.SortFunc(out, func(a, b string) int { return len(b) - len(a) })
+	return out
+}
+
+// addSecrets adds the values of a JSON value whose names say that they are secret.
+func addSecrets(v any, add func(...string)) {
+	switch is := v.(type) {
+	case map[string]any:
+		for name, value := range is {
+			if text, ok := value.(string); ok && traffic.Secret(name) {
+				add(text)
+			}
+			addSecrets(value, add)
+		}
+	case []any:
+		for _, value := range is {
+			addSecrets(value, add)
+		}
+	}
+}
+
+// strikeText replaces secrets in a text, however they are written in it.
+func strikeText(text string, secrets []string) string {
+	for _, s := range secrets {
+		quoted, _ := json.Marshal(s) // of a text: never fails
+		for _, form := range []string{s, strings.Trim(string(quoted), `"`), url.QueryEscape(s), url.PathEscape(s)} {
+			text = strings.ReplaceAll(text, form, struck)
+		}
+	}
+	return text
+}
+
 var notInNames = regexp.MustCompile(`[^a-zA-Z0-9]+`)
 
 // fileFor is where the answer of a request is kept.
@@ -201,22 +277,27 @@ func (s *Server) record(w http.ResponseWriter, r *http.Request, body []byte, fil
 	}
 	rec := recording{Status: resp.StatusCode, Headers: map[string]string{}}
 	rec.Request.Method, rec.Request.Path, rec.Request.Body = r.Method, plainPath(r.URL), kept
+	secrets := secretsOf(r, body)
 	for _, name := range keptHeaders {
 		if v := resp.Header.Get(name); v != "" {
-			rec.Headers[name] = v
+			rec.Headers[name] = strikeText(v, secrets)
 		}
 	}
+	keep := answer
+	if utf8.Valid(keep) {
+		keep = []byte(strikeText(string(keep), secrets))
+	}
 	var v any
-	d := json.NewDecoder(bytes.NewReader(answer))
+	d := json.NewDecoder(bytes.NewReader(keep))
 	d.UseNumber()
 	switch {
-	case len(answer) == 0:
+	case len(keep) == 0:
 	case isJSON(resp.Header.Get("Content-Type")) && d.Decode(&v) == nil && v != nil:
 		rec.JSON = strike(v)
-	case utf8.Valid(answer):
-		rec.Text = string(answer)
+	case utf8.Valid(keep):
+		rec.Text = string(keep)
 	default:
-		rec.Bytes = answer
+		rec.Bytes = keep
 	}
 	// What failed for a moment is not what is wanted again and again.
 	if resp.StatusCode < 500 && resp.StatusCode != http.StatusTooManyRequests {
