@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	kind "neighbour/internal/core/kind/identity"
 	"neighbour/internal/core/probe"
 	"neighbour/internal/core/project"
 	"neighbour/internal/emulator/identity"
@@ -34,6 +35,21 @@ A fault makes a token that is to be refused:
   audience   it is for another app`,
 		Example: "  curl -H \"Authorization: Bearer $(neighbour token ines)\" http://127.0.0.1:4100/loans\n  neighbour token ines --fault expired",
 		Args:    takes(cobra.ExactArgs(1)),
+		ValidArgsFunction: func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+			p, err := a.project()
+			if err != nil || len(args) > 0 {
+				return nil, cobra.ShellCompDirectiveNoFileComp
+			}
+			var out []string
+			for _, s := range p.Services {
+				if set, ok := s.Settings.(*kind.Settings); ok {
+					for _, person := range set.People {
+						out = append(out, person.Name)
+					}
+				}
+			}
+			return out, cobra.ShellCompDirectiveNoFileComp
+		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			p, err := a.project()
 			if err != nil {

@@ -39,6 +39,7 @@ func TestIdentityOfRealClients(t *testing.T) {
 	t.Parallel()
 	p := newProject(t, door)
 	p.must("start")
+	assert.Contains(t, p.must("__complete", "token", ""), "Ines Brandt\n")
 	facts := p.status().Service["door"].Facts
 	var out struct {
 		Name, Email, Again, Own, Out string

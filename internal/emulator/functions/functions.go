@@ -142,7 +142,7 @@ type Found struct {
 // Find lists the functions of a folder, sorted by name: modules of known languages, programs
 // that may be executed, and folders with a module that is called index or main. What begins
 // with a dot or an underscore is none, and neither are tests. Problems tells which names
-// several files have.
+// several files have, and which can't be names.
 func Find(dir string) (all []Found, problems []string, err error) {
 	entries, err := os.ReadDir(dir)
 	if err != nil {
@@ -152,6 +152,10 @@ func Find(dir string) (all []Found, problems []string, err error) {
 	for _, e := range entries {
 		f, ok := find(dir, e.Name())
 		if !ok {
+			ending := filepath.Ext(e.Name())
+			if languages[ending] != "" && !noFunction(e.Name()) && !ValidName(strings.TrimSuffix(e.Name(), ending)) {
+				problems = append(problems, e.Name()+" is no function, for its name: use up to 63 of the letters a-z and A-Z, digits, - and _")
+			}
 			continue
 		}
 		if other, twice := by[f.Name]; twice {
@@ -165,9 +169,20 @@ func Find(dir string) (all []Found, problems []string, err error) {
 	return all, problems, nil
 }
 
+// noFunction reports whether a file is not meant to be a function: it is hidden, a test, or what
+// tools read.
+func noFunction(base string) bool {
+	for _, part := range []string{".test.", ".spec.", ".config."} {
+		if strings.Contains(base, part) {
+			return true
+		}
+	}
+	return strings.HasPrefix(base, ".") || strings.HasPrefix(base, "_") || strings.HasSuffix(base, ".d.ts")
+}
+
 func find(dir, base string) (Found, bool) {
 	name, path := base, filepath.Join(dir, base)
-	if strings.HasPrefix(base, ".") || strings.HasPrefix(base, "_") || strings.Contains(base, ".test.") || strings.Contains(base, ".spec.") || strings.HasSuffix(base, ".d.ts") || strings.HasSuffix(base, ".config.js") {
+	if noFunction(base) {
 		return Found{}, false
 	}
 	info, err := os.Stat(path)

@@ -248,7 +248,9 @@ func TestFilesChange(t *testing.T) {
 	assert.Equal(t, "gone", problem())
 	write("uses.sh", "#!/bin/sh\nprintf 'Content-Type: text/plain\\n\\n%s' fresh\n", 0o700)
 	write("uses.js", "module.exports = () => 'both'\n", 0o600)
+	write("two words.js", "module.exports = () => 1\n", 0o600)
 	assert.Equal(t, "both", ask(t, "GET", base+"/uses", "").body, "the first by name")
+	assert.Contains(t, s.Overview().Problems, "two words.js is no function, for its name: use up to 63 of the letters a-z and A-Z, digits, - and _")
 	assert.Contains(t, s.Overview().Problems, "uses.js and uses.sh are both the function uses; the first is called")
 	s.Close()
 	require.Eventually(t, func() bool {
