@@ -270,6 +270,9 @@ func (k *Keeper) Triggers() (Triggers, error) {
 			return out, err
 		}
 		one := Trigger{Name: t.Name, About: t.About, On: t.On.String(), Target: t.Target(), Waiting: sum.Waiting, Aside: sum.Aside, Done: sum.Done, Watched: r.Watched(t.Name), Paused: sum.Paused, Problem: cmp.Or(r.Problem(t.Name), sum.Problem)}
+		if sum.Full {
+			one.Problem = outbox.ErrFull.Error()
+		}
 		if !sum.Last.IsZero() {
 			one.Last = &sum.Last
 		}

@@ -14,6 +14,7 @@ type Summary struct {
 	Paused               string
 	Last                 time.Time // when something was sent last; zero: never
 	Problem              string    // of what waits first
+	Full                 bool      // nothing is added until something was sent or dropped
 }
 
 // Summary says how a sender is doing.
@@ -24,7 +25,7 @@ func (b *Box) Summary(name string) (Summary, error) {
 	if err != nil {
 		return Summary{}, err
 	}
-	sum := Summary{Paused: s.paused}
+	sum := Summary{Paused: s.paused, Full: b.full(s)}
 	rows, err := b.db.Query("SELECT state, count(*), max(began) FROM event WHERE sender = ? GROUP BY state", name)
 	if err != nil {
 		return sum, err

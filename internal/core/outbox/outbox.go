@@ -89,16 +89,25 @@ type Outcome struct {
 // answerLimit is how much of an answer is kept, in bytes.
 const answerLimit = 32 << 10
 
-// mostDone is how many events of a sender are kept that have arrived.
-const mostDone = 1000
+// mostDone is how many events of a sender are kept that have arrived, and mostDoneBytes how much
+// of them.
+const (
+	mostDone      = 1000
+	mostDoneBytes = 64 << 20
+)
 
-// MostWaiting is how many events of a sender may wait; Add waits until there is room.
-const MostWaiting = 100_000
+// MostHeld is how many events of a sender may wait or be put aside, and mostHeldBytes how much of
+// them. Add waits until there is room.
+const (
+	MostHeld      = 100_000
+	mostHeldBytes = 1 << 30
+)
 
 // Box is an outbox. Its methods may be called at the same time; a file is one process's.
 type Box struct {
 	db   *sql.DB
-	most int // how many events of a sender may wait
+	most int   // how many events of a sender may wait or be put aside
+	size int64 // the same in bytes
 	last int64
 
 	mu      sync.Mutex
@@ -162,7 +171,7 @@ func Open(path string) (*Box, error) {
 	if err := db.QueryRow("SELECT coalesce(max(id), 0) FROM event").Scan(&last); err != nil {
 		return nil, errors.Join(fmt.Errorf("%s: %w", path, err), db.Close())
 	}
-	return &Box{db: db, last: last, most: MostWaiting, senders: map[string]*sender{}}, nil
+	return &Box{db: db, last: last, most: MostHeld, size: mostHeldBytes, senders: map[string]*sender{}}, nil
 }
 
 // Close closes the file.
@@ -191,23 +200,27 @@ func (b *Box) of(name string) (*sender, error) {
 	if s := b.senders[name]; s != nil {
 		return s, nil
 	}
-	s := &sender{name: name, keys: map[string][]int64{}, due: map[int64]time.Time{}, wake: make(chan struct{}, 1), room: make(chan struct{}, 1)}
+	s := &sender{name: name, keys: map[string][]int64{}, held: map[int64]int64{}, due: map[int64]time.Time{}, wake: make(chan struct{}, 1), room: make(chan struct{}, 1)}
 	err := b.db.QueryRow("SELECT cursor, paused FROM sender WHERE name = ?", name).Scan(&s.cursor, &s.paused)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return nil, err
 	}
-	rows, err := b.db.Query("SELECT id, key, due FROM event WHERE sender = ? AND state = ? ORDER BY id", name, Waiting)
+	rows, err := b.db.Query("SELECT id, key, due, state, coalesce(length(data), 0) FROM event WHERE sender = ? AND state IN (?, ?) ORDER BY id", name, Waiting, Aside)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var id, due int64
+		var id, due, size int64
 		var key string
-		if err := rows.Scan(&id, &key, &due); err != nil {
+		var state State
+		if err := rows.Scan(&id, &key, &due, &state, &size); err != nil {
 			return nil, err
 		}
-		s.put(id, key, time.UnixMilli(due))
+		s.hold(id, size)
+		if state == Waiting {
+			s.put(id, key, time.UnixMilli(due))
+		}
 	}
 	if err := rows.Err(); err != nil {
 		return nil, err
@@ -237,7 +250,7 @@ func (b *Box) Add(ctx context.Context, name string, events []Event, cursor strin
 			b.mu.Unlock()
 			return err
 		}
-		if s.waiting < b.most {
+		if !b.full(s) {
 			err = b.add(ctx, s, events, cursor, "")
 			b.mu.Unlock()
 			return err
@@ -251,13 +264,23 @@ func (b *Box) Add(ctx context.Context, name string, events []Event, cursor strin
 	}
 }
 
-// Fire adds an event that somebody wants to be sent, and returns its number.
+// full reports whether a sender holds as much as it may. The lock is held.
+func (b *Box) full(s *sender) bool { return len(s.held) >= b.most || s.bytes >= b.size }
+
+// ErrFull says that a sender holds as many events as it may.
+var ErrFull = errors.New("too many events wait or were put aside; have them sent, or drop them")
+
+// Fire adds an event that somebody wants to be sent, and returns its number. It fails with ErrFull
+// if there are too many.
 func (b *Box) Fire(ctx context.Context, name, by string, e Event) (int64, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	s, err := b.of(name)
 	if err != nil {
 		return 0, err
+	}
+	if b.full(s) {
+		return 0, ErrFull
 	}
 	e.Source = ""
 	if err := b.add(ctx, s, []Event{e}, s.cursor, by); err != nil {
@@ -274,8 +297,8 @@ func (b *Box) add(ctx context.Context, s *sender, events []Event, cursor, by str
 	}
 	defer func() { _ = tx.Rollback() }()
 	type added struct {
-		id  int64
-		key string
+		id, size int64
+		key      string
 	}
 	var fresh []added
 	now := time.Now()
@@ -301,7 +324,7 @@ func (b *Box) add(ctx context.Context, s *sender, events []Event, cursor, by str
 			continue
 		}
 		b.last = id
-		fresh = append(fresh, added{id, e.Key})
+		fresh = append(fresh, added{id, int64(len(e.Data)), e.Key})
 	}
 	if cursor != s.cursor {
 		if _, err := tx.Exec("INSERT INTO sender (name, cursor) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET cursor = excluded.cursor", s.name, cursor); err != nil {
@@ -313,6 +336,7 @@ func (b *Box) add(ctx context.Context, s *sender, events []Event, cursor, by str
 	}
 	s.cursor = cursor
 	for _, f := range fresh {
+		s.hold(f.id, f.size)
 		s.put(f.id, f.key, now)
 		s.last = f.id
 	}
@@ -392,6 +416,7 @@ func (b *Box) Drop(id int64) error {
 		return err
 	}
 	s.take(id, d.Key)
+	s.release(id)
 	b.tell()
 	return nil
 }

@@ -9,6 +9,7 @@ import (
 	"neighbour/internal/testkit"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -293,7 +294,34 @@ func TestBounds(t *testing.T) {
 	}
 	assert.LessOrEqual(t, done, mostDone+mostDone/10+64)
 
-	path := filepath.Join(t.TempDir(), "damaged")
+	// What was put aside takes room, too, also after a restart, and so do bytes.
+	path := filepath.Join(t.TempDir(), "box")
+	b, err = Open(path)
+	require.NoError(t, err)
+	b.most, b.size = 5, 1000
+	stop := running(t, b, "aside", Config{Tries: 1, Send: func(context.Context, Delivery) Outcome { return Outcome{Problem: "gone"} }})
+	require.NoError(t, b.Add(t.Context(), "aside", some[:5], "1"))
+	require.Eventually(t, func() bool {
+		sum, err := b.Summary("aside")
+		return err == nil && sum.Aside == 5 && sum.Full
+	}, testkit.Patience, time.Millisecond)
+	stop()
+	require.NoError(t, b.Close())
+	b = opened(t, path)
+	b.most, b.size = 5, 1000
+	_, err = b.Fire(t.Context(), "aside", "me", some[0])
+	require.ErrorIs(t, err, ErrFull)
+	all, err = b.List("aside", true, 0, 10)
+	require.NoError(t, err)
+	require.NoError(t, b.Drop(all[0].ID))
+	_, err = b.Fire(t.Context(), "aside", "me", some[0])
+	require.NoError(t, err)
+	large := Event{Data: json.RawMessage(`"` + strings.Repeat("x", 1000) + `"`)}
+	require.NoError(t, b.Add(t.Context(), "large", []Event{large}, ""))
+	_, err = b.Fire(t.Context(), "large", "me", large)
+	require.ErrorIs(t, err, ErrFull)
+
+	path = filepath.Join(t.TempDir(), "damaged")
 	require.NoError(t, os.WriteFile(path, []byte("this is no database, and never was one"), 0o600))
 	_, err = Open(path)
 	assert.ErrorContains(t, err, "move it away")

@@ -20,11 +20,31 @@ type sender struct {
 	ready   []string           // keys of which none is being sent, in the order of coming
 	due     map[int64]time.Time
 	flying  map[int64]bool
+	held    map[int64]int64 // the sizes of the events that wait or were put aside
+	bytes   int64           // the sum of them
 	waiting int
-	done    int // since it was pruned
+	// done is how many events have arrived since those of before were pruned, and doneBytes how
+	// much of them.
+	done, doneBytes int
 
 	wake chan struct{} // holds a value when there may be something to do
 	room chan struct{} // the same, when there may be room
+}
+
+// hold counts an event that waits or was put aside.
+func (s *sender) hold(id, size int64) {
+	s.held[id] = size
+	s.bytes += size
+}
+
+// release counts one no more.
+func (s *sender) release(id int64) {
+	s.bytes -= s.held[id]
+	delete(s.held, id)
+	select {
+	case s.room <- struct{}{}:
+	default:
+	}
 }
 
 // put has an event wait.
@@ -56,10 +76,6 @@ func (s *sender) take(id int64, key string) {
 	delete(s.due, id)
 	delete(s.flying, id)
 	s.waiting--
-	select {
-	case s.room <- struct{}{}:
-	default:
-	}
 }
 
 func (s *sender) stir() {
@@ -223,6 +239,7 @@ func (b *Box) settle(s *sender, all []Delivery, c Config, ending bool) error {
 		case d.Problem == "":
 			d.State = Done
 			s.done++
+			s.doneBytes += len(d.Data) + len(d.Answer) + len(d.Request)
 		case ending:
 			d.Tries-- // the end of who sends is not its fault
 			d.Due = time.Now()
@@ -239,10 +256,12 @@ func (b *Box) settle(s *sender, all []Delivery, c Config, ending bool) error {
 			return err
 		}
 	}
-	if s.done >= mostDone/10 {
-		s.done = 0
-		_, err := tx.Exec("DELETE FROM event WHERE sender = ? AND state IN (?, ?) AND id < (SELECT min(id) FROM (SELECT id FROM event WHERE sender = ? AND state IN (?, ?) ORDER BY id DESC LIMIT ?))",
-			s.name, Done, Dropped, s.name, Done, Dropped, mostDone)
+	if s.done >= mostDone/10 || s.doneBytes >= mostDoneBytes/4 {
+		s.done, s.doneBytes = 0, 0
+		_, err := tx.Exec(`DELETE FROM event WHERE sender = ?1 AND state IN (?2, ?3) AND id IN (SELECT id FROM (
+			SELECT id, row_number() OVER newer AS n, sum(coalesce(length(data), 0) + coalesce(length(answer), 0) + coalesce(length(request), 0)) OVER newer AS bytes
+			FROM event WHERE sender = ?1 AND state IN (?2, ?3) WINDOW newer AS (ORDER BY id DESC)) WHERE n > ?4 OR bytes > ?5)`,
+			s.name, Done, Dropped, mostDone, mostDoneBytes)
 		if err != nil {
 			return err
 		}
@@ -257,6 +276,9 @@ func (b *Box) settle(s *sender, all []Delivery, c Config, ending bool) error {
 			s.ready = append(s.ready, d.Key)
 		} else {
 			s.take(d.ID, d.Key)
+			if d.State == Done {
+				s.release(d.ID)
+			}
 			if len(s.keys[d.Key]) > 0 {
 				s.ready = append(s.ready, d.Key)
 			}
