@@ -130,6 +130,9 @@ func (a *app) changeTrust(ctx context.Context, only []string, remove, yes bool) 
 	}
 	failed := false
 	done := 0
+	if remove { // what makes the system's list anew may change that of Java, too
+		slices.Reverse(stores)
+	}
 	for _, s := range stores {
 		steps, does := s.Add, "Add it to "+s.Place+"?"
 		if remove {

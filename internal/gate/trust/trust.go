@@ -217,11 +217,38 @@ func (m Machine) java(ctx context.Context, a Authority) []Store {
 			out = append(out, s)
 			continue
 		}
-		with := []string{"-keystore", path, "-storepass", "changeit", "-noprompt", "-alias", a.alias()}
-		s.Trusted = exec.CommandContext(ctx, keytool, append([]string{"-list"}, with...)...).Run() == nil
-		s.Add = []Step{{Command: append([]string{keytool, "-importcert", "-file", a.File}, with...), Root: true}}
-		s.Remove = []Step{{Command: append([]string{keytool, "-delete"}, with...), Root: true}}
+		with := func(command ...string) []string {
+			return append([]string{keytool}, append(command, "-keystore", path, "-storepass", "changeit", "-noprompt")...)
+		}
+		list := with("-list")
+		text, _ := exec.CommandContext(ctx, list[0], list[1:]...).Output()
+		names := aliases(string(text), a.Certificate)
+		s.Trusted = len(names) > 0
+		s.Add = []Step{{Command: with("-importcert", "-file", a.File, "-alias", a.alias()), Root: true}}
+		for _, name := range names {
+			s.Remove = append(s.Remove, Step{Command: with("-delete", "-alias", name), Root: true})
+		}
 		out = append(out, s)
+	}
+	return out
+}
+
+// aliases returns the names that a certificate has in a list of keytool: what makes the system's
+// list anew may have added it under one of its own.
+func aliases(list string, c *x509.Certificate) []string {
+	sum := sha256.Sum256(c.Raw)
+	var print []string
+	for _, b := range sum {
+		print = append(print, fmt.Sprintf("%02X", b))
+	}
+	var out []string
+	before := ""
+	for line := range strings.Lines(list) {
+		if strings.Contains(line, strings.Join(print, ":")) {
+			name, _, _ := strings.Cut(before, ", ")
+			out = append(out, name)
+		}
+		before = line
 	}
 	return out
 }

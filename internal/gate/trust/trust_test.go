@@ -2,7 +2,9 @@ package trust
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -68,6 +70,27 @@ func TestLayoutsOfSystems(t *testing.T) {
 			assert.ErrorContains(t, err, "install -m 644")
 		})
 	}
+}
+
+// Java's list is looked at by what certificates are, not by what they are called in it.
+func TestJavaAliases(t *testing.T) {
+	a, root := known(t), t.TempDir()
+	place := filepath.Join(root, "usr/lib/jvm/java-17/lib/security/cacerts")
+	require.NoError(t, os.MkdirAll(filepath.Dir(place), 0o755))
+	require.NoError(t, os.WriteFile(place, nil, 0o644))
+	sum := sha256.Sum256(a.Certificate.Raw)
+	keytool := filepath.Join(root, "keytool")
+	print := strings.ToUpper(strings.TrimSuffix(strings.ReplaceAll(fmt.Sprintf("% x ", sum), " ", ":"), ":"))
+	list := "debian:other.pem, Nov 27, 2026, trustedCertEntry, \nCertificate fingerprint (SHA-256): 00:11\ndebian:ours.pem, 27.11.2026, trustedCertEntry, \nZertifikat-Fingerprint (SHA-256): " + print + "\n"
+	require.NoError(t, os.WriteFile(keytool, []byte("#!/bin/sh\ncat <<'END'\n"+list+"END\n"), 0o755))
+	m := Machine{Root: root, Home: root, Path: func(name string) (string, error) { return keytool, nil }}
+	stores := m.java(t.Context(), a)
+	require.Len(t, stores, 1)
+	assert.True(t, stores[0].Trusted)
+	require.Len(t, stores[0].Remove, 1)
+	assert.Contains(t, stores[0].Remove[0].String(), "-delete -alias debian:ours.pem")
+	require.NoError(t, os.WriteFile(keytool, []byte("#!/bin/sh\nexit 1\n"), 0o755))
+	assert.False(t, m.java(t.Context(), a)[0].Trusted)
 }
 
 // What can't be looked at is said, with what would help; nothing is offered.
