@@ -296,21 +296,29 @@ func enlist(dir string) error {
 // Enlisted lists the folders of this user's projects that still exist,
 // sorted.
 func Enlisted() []string {
+	return slices.DeleteFunc(EverEnlisted(), func(dir string) bool {
+		_, err := os.Stat(filepath.Join(dir, StateDir))
+		return err != nil
+	})
+}
+
+// EverEnlisted lists the folders of this user's projects, also those that are no more, sorted.
+func EverEnlisted() []string {
 	list := listDir()
 	entries, _ := os.ReadDir(list)
 	var dirs []string
 	for _, e := range entries {
 		b, err := os.ReadFile(filepath.Join(list, e.Name()))
-		if err != nil || strings.Contains(e.Name(), ".") {
-			continue
-		}
-		if _, err := os.Stat(filepath.Join(string(b), StateDir)); err == nil {
+		if err == nil && !strings.Contains(e.Name(), ".") && filepath.IsAbs(string(b)) {
 			dirs = append(dirs, string(b))
 		}
 	}
 	slices.Sort(dirs)
 	return dirs
 }
+
+// Delist takes a project's folder out of the list.
+func Delist(dir string) error { return os.Remove(listPath(dir)) }
 
 // made is who made a service's data.
 type made struct {

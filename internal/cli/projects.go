@@ -1,0 +1,234 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/project"
+	"neighbour/internal/core/words"
+	"neighbour/internal/display"
+)
+
+func (a *app) projects() *cobra.Command {
+	var asJSON, forget bool
+	cmd := &cobra.Command{
+		Use: "projects", Short: "All projects of yours on this machine", Args: takes(cobra.NoArgs),
+		Long: `Projects lists the projects that you have started on this machine: how their services
+are, their ports, how much memory and room they take, and when each was used last. It
+says which of them want the same port, and which nobody has used for long.`,
+		Example: "  neighbour projects\n  neighbour projects --json\n  neighbour projects --forget",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			all := api.Projects(cmd.Context(), true)
+			if forget {
+				return a.forgetProjects(all)
+			}
+			if asJSON {
+				return a.json(struct {
+					Projects []api.Listed `json:"projects"`
+					Clashes  []api.Clash  `json:"clashes"`
+				}{append([]api.Listed{}, all...), append([]api.Clash{}, api.Clashes(all)...)})
+			}
+			return a.printProjects(all)
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print all that is known as JSON")
+	cmd.Flags().BoolVar(&forget, "forget", false, "take those out of the list whose folder is gone")
+	return cmd
+}
+
+func (a *app) forgetProjects(all []api.Listed) error {
+	n := 0
+	for _, l := range all {
+		if l.Gone {
+			if err := project.Delist(l.Dir); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "forgotten: %s\n", homely(l.Dir))
+			n++
+		}
+	}
+	if n == 0 {
+		fmt.Fprintln(a.out, "no project's folder is gone")
+	}
+	return nil
+}
+
+// longUnused is how long nobody has used a project of which that is said.
+const longUnused = 60 * 24 * time.Hour
+
+func (a *app) printProjects(all []api.Listed) error {
+	if len(all) == 0 {
+		fmt.Fprintln(a.err, "you have started no project on this machine yet")
+		return nil
+	}
+	running := 0
+	for i := range all {
+		if all[i].Running() {
+			running++
+		}
+	}
+	says := []string{fmt.Sprintf("%d of %s running", running, words.Count(len(all), "project"))}
+	for _, c := range api.Clashes(all) {
+		says = append(says, fmt.Sprintf("%s want %d", words.Join(c.Projects), c.Port))
+	}
+	rows := [][]string{{"", "project", "services", "folder", "ports", "memory", "disk", "used"}}
+	for i := range all {
+		l := &all[i]
+		if !l.Gone && !l.Used.IsZero() && time.Since(l.Used) > longUnused {
+			text := fmt.Sprintf("%s was not used for %s", l.Name, words.Span(time.Since(l.Used)))
+			if l.Disk > 0 {
+				text += " and holds " + words.Bytes(uint64(l.Disk))
+			}
+			says = append(says, text)
+		}
+		rows = append(rows, projectRow(l))
+	}
+	if err := printTable(a.out, rows, 5, 6); err != nil {
+		return err
+	}
+	a.out.Flush()
+	fmt.Fprintln(a.err, strings.Join(says, "; "))
+	return nil
+}
+
+func projectRow(l *api.Listed) []string {
+	sign, states, memory, disk, last := "○", "", "–", "–", ""
+	ready := 0
+	var ports []string
+	for _, s := range l.Services {
+		if s.State == "ready" {
+			ready++
+		}
+		if s.Port != 0 {
+			ports = append(ports, strconv.Itoa(s.Port))
+		}
+	}
+	switch n := len(l.Services); {
+	case l.Running():
+		sign, states = "●", fmt.Sprintf("%d of %d ready", ready, n)
+	case n > 0:
+		states = words.Count(n, "service")
+	}
+	if l.Memory > 0 {
+		memory = words.Bytes(l.Memory)
+	}
+	if l.Disk >= 0 {
+		disk = words.Bytes(uint64(l.Disk))
+	}
+	switch {
+	case l.Gone:
+		sign, last = "▲", "its folder is gone; neighbour projects --forget"
+	case l.Problem != "":
+		sign, last = "▲", display.Plain(l.Problem)
+	case l.PID != 0 && !l.Began.IsZero():
+		last = "since " + l.Began.Local().Format("2 Jan 15:04")
+	case !l.Used.IsZero():
+		last = words.Span(time.Since(l.Used)) + " ago"
+	}
+	const most = 6
+	if len(ports) > most {
+		ports = append(ports[:most], "…")
+	}
+	return []string{sign, l.Name, states, homely(l.Dir), strings.Join(ports, " "), memory, disk, last}
+}
+
+// homely writes a folder as the user's shell does.
+func homely(dir string) string {
+	if home, err := os.UserHomeDir(); err == nil {
+		if rel, err := filepath.Rel(home, dir); err == nil && filepath.IsLocal(rel) && rel != "." {
+			return "~/" + display.Plain(rel)
+		}
+	}
+	return display.Plain(dir)
+}
+
+func (a *app) rest() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use: "rest", Short: "Stop everything of yours, in all projects", Args: takes(cobra.NoArgs), Example: "  neighbour rest",
+		Long: `Rest stops the services of all projects of yours on this machine, in the order of each,
+and ends their keepers. Data stays.`,
+		RunE: func(cmd *cobra.Command, _ []string) error { return a.restAll(cmd.Context(), asJSON) },
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print what was stopped, by project, as JSON")
+	return cmd
+}
+
+// rested is what became of a project.
+type rested struct {
+	Name    string   `json:"name"`
+	Dir     string   `json:"dir"`
+	Stopped []string `json:"stopped"`
+	Problem string   `json:"problem,omitempty"`
+}
+
+func (a *app) restAll(ctx context.Context, asJSON bool) error {
+	var all []rested
+	for _, l := range api.Projects(ctx, false) {
+		if !l.Gone {
+			all = append(all, rested{Name: l.Name, Dir: l.Dir, Stopped: []string{}})
+		}
+	}
+	projects := make([]*project.Project, len(all))
+	var wait sync.WaitGroup
+	for i := range all {
+		wait.Go(func() {
+			p := project.At(all[i].Dir)
+			if opened, err := project.Open(all[i].Dir); err == nil {
+				p = opened
+			}
+			d, err := stop(ctx, p, nil)
+			for tries := 0; errors.Is(err, api.ErrLost) && tries < 3; tries++ {
+				d, err = stop(ctx, p, nil)
+			}
+			if err != nil {
+				all[i].Problem = err.Error()
+			}
+			all[i].Stopped = append(all[i].Stopped, d.Services...)
+			projects[i] = p
+		})
+	}
+	wait.Wait()
+	for i, p := range projects {
+		if len(all[i].Stopped) > 0 && p.Declaration != nil {
+			a.clearHosts(p)
+		}
+	}
+	all = slices.DeleteFunc(all, func(r rested) bool { return len(r.Stopped) == 0 && r.Problem == "" })
+	failed := slices.ContainsFunc(all, func(r rested) bool { return r.Problem != "" })
+	if asJSON {
+		if err := a.json(append([]rested{}, all...)); err != nil {
+			return err
+		}
+	} else {
+		for _, r := range all {
+			if len(r.Stopped) > 0 {
+				fmt.Fprintf(a.out, "%s: stopped %s\n", r.Name, strings.Join(r.Stopped, ", "))
+			}
+			if r.Problem != "" {
+				fmt.Fprintf(a.err, "%s: %s\n", r.Name, r.Problem)
+			}
+		}
+		if len(all) == 0 {
+			fmt.Fprintln(a.out, "nothing was running")
+		}
+	}
+	if failed {
+		return errPartly
+	}
+	return nil
+}
+
+// errPartly says that some projects could not be stopped, which was told of each.
+var errPartly = errors.New("not everything could be stopped")

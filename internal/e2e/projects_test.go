@@ -1,0 +1,92 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"neighbour/internal/api"
+)
+
+// All projects of a user are seen, and come to rest, from anywhere.
+func TestProjects(t *testing.T) {
+	t.Parallel()
+	// Others of this run are not to be stopped: these have a list of their own.
+	env := []string{"XDG_STATE_HOME=" + t.TempDir()}
+	port := itoa(freePort(t))
+	make := func(name, declaration string) *project {
+		dir := filepath.Join(t.TempDir(), name)
+		require.NoError(t, os.Mkdir(dir, 0o755))
+		p := newProjectIn(t, dir, declaration)
+		p.env = env
+		return p
+	}
+	shed := make("toolshed", program("api")+"[service.web]\nrun = \"sleep 1000\"\nneeds = [\"api\"]\n")
+	orchard := make("orchard", "[service.press]\nrun = \"sleep 1000\"\nport = "+port+"\nhealth = { run = \"true\" }\n")
+	broken := make("broken", program("old"))
+	accounts := make("accounts", "[service.books]\nrun = \"sleep 1000\"\nport = "+port+"\nhealth = { run = \"true\" }\n")
+	gone := make("gone", program("api"))
+	for _, p := range []*project{shed, broken, accounts, gone} {
+		p.must("start")
+	}
+	for _, p := range []*project{accounts, gone} {
+		p.must("stop")
+	}
+	orchard.must("start")
+	before := time.Now().Add(-71 * 24 * time.Hour)
+	require.NoError(t, os.Chtimes(filepath.Join(accounts.dir, ".neighbour/run/state.json"), before, before))
+	require.NoError(t, os.RemoveAll(gone.dir))
+	broken.write("neighbour.toml", "[service\n")
+
+	elsewhere := t.TempDir()
+	list := func() map[string]api.Listed {
+		var all struct {
+			Projects []api.Listed
+			Clashes  []api.Clash
+		}
+		r := runWith(t, env, elsewhere, "projects", "--json")
+		require.Zero(t, r.code, r.stderr)
+		require.NoError(t, json.Unmarshal([]byte(r.stdout), &all))
+		out := map[string]api.Listed{}
+		for _, l := range all.Projects {
+			out[l.Name] = l
+		}
+		require.Len(t, all.Clashes, 1)
+		assert.Equal(t, []string{"accounts", "orchard"}, all.Clashes[0].Projects)
+		return out
+	}
+	all := list()
+	require.Len(t, all, 5)
+	assert.Len(t, all["toolshed"].Services, 2)
+	assert.Equal(t, shed.status().Keeper.PID, all["toolshed"].PID)
+	assert.Positive(t, all["toolshed"].Memory)
+	assert.Positive(t, all["toolshed"].Disk)
+	assert.Equal(t, "old", all["broken"].Services[0].Name, "its keeper knows it")
+	assert.Contains(t, all["broken"].Problem, "this is not TOML")
+	assert.Zero(t, all["accounts"].PID)
+	assert.True(t, all["gone"].Gone)
+	r := runWith(t, env, elsewhere, "projects")
+	assert.Contains(t, r.stderr, "3 of 5 projects running; accounts and orchard want "+port+"; accounts was not used for 71 days and holds")
+	assert.Regexp(t, `(?m)^● +toolshed +2 of 2 ready .* since `, r.stdout)
+	assert.Regexp(t, `(?m)^○ +accounts +1 service .* 71 days ago$`, r.stdout)
+	assert.Regexp(t, `(?m)^▲ +gone .* its folder is gone`, r.stdout)
+	assert.Contains(t, runWith(t, env, elsewhere, "projects", "--forget").stdout, "forgotten: "+gone.dir)
+	assert.NotContains(t, list(), "gone")
+
+	r = runWith(t, env, elsewhere, "rest")
+	require.Zero(t, r.code, r.stderr)
+	assert.Contains(t, r.stdout, "toolshed: stopped api, web\n")
+	assert.Contains(t, r.stdout, "broken: stopped old\n")
+	for _, p := range []*project{shed, orchard, broken} {
+		assert.Empty(t, p.left())
+	}
+	assert.Equal(t, "nothing was running\n", runWith(t, env, elsewhere, "rest").stdout)
+	broken.write("neighbour.toml", program("old"))
+	require.NoError(t, os.MkdirAll(gone.dir, 0o755))
+	gone.write("neighbour.toml", program("api"))
+}
