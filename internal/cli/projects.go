@@ -189,9 +189,6 @@ func (a *app) restAll(ctx context.Context, asJSON bool) error {
 				p = opened
 			}
 			d, err := stop(ctx, p, nil)
-			for tries := 0; errors.Is(err, api.ErrLost) && tries < 3; tries++ {
-				d, err = stop(ctx, p, nil)
-			}
 			if err != nil {
 				all[i].Problem = err.Error()
 			}

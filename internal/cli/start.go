@@ -147,11 +147,6 @@ func (a *app) stop() *cobra.Command {
 				fmt.Fprintln(a.err, "the declaration has errors now; stopping what was started by the one before")
 			}
 			d, err := stop(cmd.Context(), p, names)
-			for tries := 0; errors.Is(err, api.ErrLost) && tries < 3; tries++ {
-				// Another stop was quicker and took the keeper along, or the
-				// keeper was killed: see what there is now.
-				d, err = stop(cmd.Context(), p, names)
-			}
 			if err != nil {
 				return err
 			}
@@ -167,6 +162,16 @@ func (a *app) stop() *cobra.Command {
 
 // stop asks the keeper to stop services; if there is none, nothing runs.
 func stop(ctx context.Context, p *project.Project, names []string) (api.Done, error) {
+	d, err := stopOnce(ctx, p, names)
+	for tries := 0; errors.Is(err, api.ErrLost) && tries < 3; tries++ {
+		// Another stop was quicker and took the keeper along, or the
+		// keeper was killed: see what there is now.
+		d, err = stopOnce(ctx, p, names)
+	}
+	return d, err
+}
+
+func stopOnce(ctx context.Context, p *project.Project, names []string) (api.Done, error) {
 	client, err := api.Find(ctx, p)
 	if errors.Is(err, api.ErrNoKeeper) {
 		return api.Done{}, nil

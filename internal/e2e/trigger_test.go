@@ -320,18 +320,11 @@ func TestTriggersAcrossKills(t *testing.T) {
 	loans := db.Database(facts["database"]).Collection("loans")
 	const keys, events, kills = 10, 1000, 50
 	write := func(do func(context.Context) error) {
-		for end := time.Now().Add(patience / 3); ; {
+		assert.Eventually(t, func() bool {
 			ctx, cancel := context.WithTimeout(t.Context(), patience/9)
-			err := do(ctx)
-			cancel()
-			if err == nil {
-				return
-			}
-			if time.Now().After(end) {
-				require.NoError(t, err)
-			}
-			time.Sleep(20 * time.Millisecond)
-		}
+			defer cancel()
+			return do(ctx) == nil
+		}, patience/3, time.Millisecond)
 	}
 	for k := range keys {
 		write(func(ctx context.Context) error {
@@ -342,16 +335,18 @@ func TestTriggersAcrossKills(t *testing.T) {
 	p.watched()
 	var writing sync.WaitGroup
 	writing.Go(func() {
+		pace := time.NewTicker(5 * time.Millisecond)
+		defer pace.Stop()
 		for i := range events {
+			<-pace.C
 			write(func(ctx context.Context) error {
 				_, err := loans.UpdateByID(ctx, fmt.Sprint("k", i%keys), bson.D{{Key: "$set", Value: bson.D{{Key: "n", Value: i/keys + 1}}}})
 				return err
 			})
-			time.Sleep(5 * time.Millisecond)
 		}
 	})
 	for range kills {
-		time.Sleep(time.Duration(rand.IntN(150)) * time.Millisecond)
+		<-time.After(time.Duration(rand.IntN(150)) * time.Millisecond)
 		st := p.status()
 		if st.Keeper == nil { // nothing was left that another would go on with
 			p.run("start")

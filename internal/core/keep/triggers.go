@@ -113,8 +113,11 @@ func (t triggers) Expand(text string) (string, error) { return t.k.project.Wirin
 
 // Forbids says why a trigger may not call its address.
 func (t triggers) Forbids(tr *declare.Trigger) string {
+	if !t.k.decl.Offline {
+		return ""
+	}
 	hosts := t.k.project.CallsOutside(tr)
-	if !t.k.decl.Offline || len(hosts) == 0 {
+	if len(hosts) == 0 {
 		return ""
 	}
 	return fmt.Sprintf("%s is outside this machine, and offline = true under [project] keeps it from calling; if it is meant: outside = [%q]", words.Join(hosts), "trigger."+tr.Name)

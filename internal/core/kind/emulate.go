@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"neighbour/internal/core/probe"
 	"neighbour/internal/core/store"
@@ -64,14 +65,32 @@ func CheckMisbehave(r misbehave.Rules, report func(key, message, remedy string),
 	}
 }
 
-// Ask asks an emulator, and decodes its answer into out unless that is nil. An answer that is a
+// Asker asks an emulator over HTTP. It is embedded in the sources of its kind.
+type Asker struct {
+	Base  string // its address
+	HTTP  *http.Client
+	Rules string // the file that says how it misbehaves now
+}
+
+// NewAsker returns what asks the emulator of an instance, each time for so long at most.
+func NewAsker(in *Instance, base string, limit time.Duration) Asker {
+	return Asker{base, &http.Client{Timeout: limit, Transport: &http.Transport{MaxConnsPerHost: 2}}, MisbehaveFile(in)}
+}
+
+// Close ends what is open.
+func (a *Asker) Close() error {
+	a.HTTP.CloseIdleConnections()
+	return nil
+}
+
+// Ask asks for a path, and decodes the answer into out unless that is nil. An answer that is a
 // problem (RFC 9457) comes back as a store.AnswerError.
-func Ask(ctx context.Context, c *http.Client, method, url, body string, out any) error {
-	r, err := http.NewRequestWithContext(ctx, method, url, strings.NewReader(body))
+func (a *Asker) Ask(ctx context.Context, method, path, body string, out any) error {
+	r, err := http.NewRequestWithContext(ctx, method, a.Base+path, strings.NewReader(body))
 	if err != nil {
 		return err
 	}
-	resp, err := c.Do(r)
+	resp, err := a.HTTP.Do(r)
 	if err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()

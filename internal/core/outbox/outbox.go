@@ -108,6 +108,7 @@ type Box struct {
 	db   *sql.DB
 	most int   // how many events of a sender may wait or be put aside
 	size int64 // the same in bytes
+	done int   // how many bytes are kept of those of a sender that have arrived
 	last int64
 
 	mu      sync.Mutex
@@ -171,7 +172,7 @@ func Open(path string) (*Box, error) {
 	if err := db.QueryRow("SELECT coalesce(max(id), 0) FROM event").Scan(&last); err != nil {
 		return nil, errors.Join(fmt.Errorf("%s: %w", path, err), db.Close())
 	}
-	return &Box{db: db, last: last, most: MostHeld, size: mostHeldBytes, senders: map[string]*sender{}}, nil
+	return &Box{db: db, last: last, most: MostHeld, size: mostHeldBytes, done: mostDoneBytes, senders: map[string]*sender{}}, nil
 }
 
 // Close closes the file.

@@ -9,6 +9,7 @@ import (
 	"neighbour/internal/testkit"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -119,8 +120,8 @@ func TestArrives(t *testing.T) {
 				}
 			}
 			require.NoError(t, b.Add(t.Context(), "reindex", append(some, some[0]), fmt.Sprint(added)))
-			if rand.IntN(2) == 0 {
-				time.Sleep(time.Millisecond)
+			for range rand.IntN(100) { // for some to be sent meanwhile
+				runtime.Gosched()
 			}
 		}
 		// What a killed process leaves: the files as they are at some moment.
@@ -320,6 +321,18 @@ func TestBounds(t *testing.T) {
 	require.NoError(t, b.Add(t.Context(), "large", []Event{large}, ""))
 	_, err = b.Fire(t.Context(), "large", "me", large)
 	require.ErrorIs(t, err, ErrFull)
+
+	// So do those that have arrived.
+	b.size, b.done = mostHeldBytes, 10_000
+	running(t, b, "arrived", Config{Send: func(context.Context, Delivery) Outcome { return Outcome{} }})
+	for i := range 50 {
+		_, err := b.Fire(t.Context(), "arrived", "me", large)
+		require.NoError(t, err)
+		require.Eventually(t, func() bool {
+			all, err := b.List("arrived", true, 0, 100)
+			return err == nil && len(all) > 0 && all[0].State == Done && len(all) <= 13
+		}, testkit.Patience, time.Millisecond, "%d", i)
+	}
 
 	path = filepath.Join(t.TempDir(), "damaged")
 	require.NoError(t, os.WriteFile(path, []byte("this is no database, and never was one"), 0o600))

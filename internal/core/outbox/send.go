@@ -256,12 +256,12 @@ func (b *Box) settle(s *sender, all []Delivery, c Config, ending bool) error {
 			return err
 		}
 	}
-	if s.done >= mostDone/10 || s.doneBytes >= mostDoneBytes/4 {
+	if s.done >= mostDone/10 || s.doneBytes >= b.done/4 {
 		s.done, s.doneBytes = 0, 0
 		_, err := tx.Exec(`DELETE FROM event WHERE sender = ?1 AND state IN (?2, ?3) AND id IN (SELECT id FROM (
 			SELECT id, row_number() OVER newer AS n, sum(coalesce(length(data), 0) + coalesce(length(answer), 0) + coalesce(length(request), 0)) OVER newer AS bytes
 			FROM event WHERE sender = ?1 AND state IN (?2, ?3) WINDOW newer AS (ORDER BY id DESC)) WHERE n > ?4 OR bytes > ?5)`,
-			s.name, Done, Dropped, mostDone, mostDoneBytes)
+			s.name, Done, Dropped, mostDone, b.done)
 		if err != nil {
 			return err
 		}

@@ -23,16 +23,14 @@ import (
 
 // Source looks at the functions and their latest calls.
 func (Kind) Source(in *kind.Instance) (store.Source, error) {
-	s := &source{base: address(in), http: &http.Client{Timeout: time.Minute, Transport: &http.Transport{MaxConnsPerHost: 2}}, rules: kind.MisbehaveFile(in)}
+	s := &source{Asker: kind.NewAsker(in, address(in), time.Minute)}
 	s.Lists = s.records
 	return s, nil
 }
 
 type source struct {
 	store.Lists
-	base  string
-	http  *http.Client
-	rules string
+	kind.Asker
 }
 
 // The collections.
@@ -41,17 +39,8 @@ const (
 	calls     = "calls"
 )
 
-func (s *source) Close() error {
-	s.http.CloseIdleConnections()
-	return nil
-}
-
-func (s *source) get(ctx context.Context, path string, to any) error {
-	return kind.Ask(ctx, s.http, http.MethodGet, s.base+path, "", to)
-}
-
 func (s *source) overview(ctx context.Context) (o emulator.Overview, err error) {
-	return o, s.get(ctx, emulator.OverviewPath, &o)
+	return o, s.Ask(ctx, http.MethodGet, emulator.OverviewPath, "", &o)
 }
 
 // Collections lists what there is.
@@ -88,7 +77,7 @@ func (s *source) records(ctx context.Context, collection string) ([]string, []st
 		return []string{"name", "runs on", "calls", "failed", "median", "problem", "file"}, out, nil
 	case calls:
 		var all []traffic.Exchange
-		if err := s.get(ctx, traffic.Path+"?n=500", &all); err != nil {
+		if err := s.Ask(ctx, http.MethodGet, traffic.Path+"?n=500", "", &all); err != nil {
 			return nil, nil, err
 		}
 		for _, e := range all {
@@ -116,7 +105,7 @@ func (s *source) Actions(ctx context.Context, collection, key string) ([]store.A
 			{Name: "method", Hint: "POST", Value: http.MethodPost}, {Name: "path", Hint: "what follows its name: /7?all=yes"}, {Name: "body", Hint: `{"name": "Ines"}`, Value: "{}"},
 		}}}, nil
 	}
-	wrong, err := misbehave.Action(s.rules, noRules...)
+	wrong, err := misbehave.Action(s.Rules, noRules...)
 	return []store.Action{wrong}, err
 }
 
@@ -124,7 +113,7 @@ func (s *source) Actions(ctx context.Context, collection, key string) ([]store.A
 func (s *source) Plan(ctx context.Context, a store.Act) (store.Plan, error) {
 	switch a.Action {
 	case misbehave.ActionName:
-		r, err := misbehave.FromAct(s.rules, a)
+		r, err := misbehave.FromAct(s.Rules, a)
 		return store.Plan{Statement: misbehave.Plan(r)}, err
 	case call:
 		r, err := s.request(ctx, a)
@@ -155,7 +144,7 @@ func (s *source) request(ctx context.Context, a store.Act) (*http.Request, error
 	if path != "" && path[0] != '/' && path[0] != '?' {
 		path = "/" + path
 	}
-	return NewCall(ctx, s.base, method, name, path, value("body"))
+	return NewCall(ctx, s.Base, method, name, path, value("body"))
 }
 
 // NewCall returns the request that calls a function of a service.
@@ -180,14 +169,14 @@ func NewCall(ctx context.Context, base, method, name, path, body string) (*http.
 func (s *source) Do(ctx context.Context, a store.Act) (string, error) {
 	switch a.Action {
 	case misbehave.ActionName:
-		return misbehave.Do(s.rules, a)
+		return misbehave.Do(s.Rules, a)
 	case call:
 		r, err := s.request(ctx, a)
 		if err != nil {
 			return "", err
 		}
 		began := time.Now()
-		resp, err := s.http.Do(r)
+		resp, err := s.HTTP.Do(r)
 		if err != nil {
 			return "", errors.New(probe.Explain(err))
 		}
@@ -208,7 +197,7 @@ const notesTime = 150 * time.Millisecond
 func (Kind) Notes(in *kind.Instance) (notes []string, wrong string) {
 	ctx, cancel := context.WithTimeout(context.Background(), notesTime)
 	defer cancel()
-	s := source{base: address(in), http: http.DefaultClient}
+	s := source{Asker: kind.Asker{Base: address(in), HTTP: http.DefaultClient}}
 	o, err := s.overview(ctx)
 	if err != nil {
 		return nil, ""

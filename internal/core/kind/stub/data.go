@@ -17,16 +17,14 @@ import (
 
 // Source looks at what a stub was asked, what it answers and what it sends.
 func (Kind) Source(in *kind.Instance) (store.Source, error) {
-	s := &source{base: address(in), http: &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{MaxConnsPerHost: 2}}, rules: kind.MisbehaveFile(in)}
+	s := &source{Asker: kind.NewAsker(in, address(in), 10*time.Second)}
 	s.Lists = s.records
 	return s, nil
 }
 
 type source struct {
 	store.Lists
-	base  string
-	http  *http.Client
-	rules string
+	kind.Asker
 }
 
 // The collections.
@@ -37,17 +35,8 @@ const (
 	webhooks = "webhooks"
 )
 
-func (s *source) Close() error {
-	s.http.CloseIdleConnections()
-	return nil
-}
-
-func (s *source) do(ctx context.Context, method, path, body string, to any) error {
-	return kind.Ask(ctx, s.http, method, s.base+path, body, to)
-}
-
 func (s *source) overview(ctx context.Context) (o emulator.Overview, err error) {
-	return o, s.do(ctx, http.MethodGet, emulator.OverviewPath, "", &o)
+	return o, s.Ask(ctx, http.MethodGet, emulator.OverviewPath, "", &o)
 }
 
 // Collections lists what there is.
@@ -72,7 +61,7 @@ func (s *source) Collections(ctx context.Context) ([]store.Collection, error) {
 }
 
 func (s *source) exchanges(ctx context.Context) (all []traffic.Exchange, err error) {
-	return all, s.do(ctx, http.MethodGet, traffic.Path+"?n=1000&filter=stub", "", &all)
+	return all, s.Ask(ctx, http.MethodGet, traffic.Path+"?n=1000&filter=stub", "", &all)
 }
 
 func (s *source) records(ctx context.Context, collection string) ([]string, []store.Listed, error) {
@@ -104,7 +93,7 @@ func (s *source) records(ctx context.Context, collection string) ([]string, []st
 		var sent struct {
 			Sent []emulator.SentHook `json:"sent"`
 		}
-		if err := s.do(ctx, http.MethodGet, "/-/webhooks", "", &sent); err != nil {
+		if err := s.Ask(ctx, http.MethodGet, "/-/webhooks", "", &sent); err != nil {
 			return nil, nil, err
 		}
 		for _, name := range o.Hooks {
@@ -136,7 +125,7 @@ func (s *source) Actions(ctx context.Context, collection, key string) ([]store.A
 		}
 		return []store.Action{{Name: send, Says: "send it", Inputs: []store.Input{{Name: "data", Hint: `what its template is filled in with: {"answer": {"id": "1"}}`, Value: "{}"}}}}, nil
 	}
-	wrong, err := misbehave.Action(s.rules, noRules...)
+	wrong, err := misbehave.Action(s.Rules, noRules...)
 	return []store.Action{{Name: store.Clear, Says: "forget what it was asked, and begin to count anew"}, wrong}, err
 }
 
@@ -144,7 +133,7 @@ func (s *source) Actions(ctx context.Context, collection, key string) ([]store.A
 func (s *source) Plan(_ context.Context, a store.Act) (store.Plan, error) {
 	switch a.Action {
 	case misbehave.ActionName:
-		r, err := misbehave.FromAct(s.rules, a)
+		r, err := misbehave.FromAct(s.Rules, a)
 		return store.Plan{Statement: misbehave.Plan(r)}, err
 	case send:
 		return store.Plan{Statement: "the webhook is sent"}, nil
@@ -158,9 +147,9 @@ func (s *source) Plan(_ context.Context, a store.Act) (store.Plan, error) {
 func (s *source) Do(ctx context.Context, a store.Act) (string, error) {
 	switch a.Action {
 	case misbehave.ActionName:
-		return misbehave.Do(s.rules, a)
+		return misbehave.Do(s.Rules, a)
 	case store.Clear:
-		return "it is forgotten", s.do(ctx, http.MethodPost, emulator.ResetPath, "", nil)
+		return "it is forgotten", s.Ask(ctx, http.MethodPost, emulator.ResetPath, "", nil)
 	case send:
 		name, err := store.TextOfKey(a.Key)
 		if err != nil {
@@ -170,7 +159,7 @@ func (s *source) Do(ctx context.Context, a store.Act) (string, error) {
 		if v := a.Values["data"]; v != nil {
 			data = *v
 		}
-		return "it is sent; Traffic tells how that goes", s.do(ctx, http.MethodPost, "/-/webhooks/"+name+"/send", data, nil)
+		return "it is sent; Traffic tells how that goes", s.Ask(ctx, http.MethodPost, "/-/webhooks/"+name+"/send", data, nil)
 	}
 	return "", store.ErrNoAction
 }
