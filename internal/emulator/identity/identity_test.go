@@ -350,7 +350,7 @@ func TestFaults(t *testing.T) {
 			assert.NoError(t, err)
 			assert.Equal(t, true, active["active"])
 			assert.Equal(t, "tom@toolshed.example.org", active["username"])
-		case Issuer, Audience: // which only those look at who get it
+		case Audience: // which only those look at who get it
 			assert.Error(t, err, fault)
 		case Revoked:
 			assert.NoError(t, err)

@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"maps"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -115,6 +116,7 @@ func (s *Server) idClaims(g *grant, person *account, issuer, access string, now 
 
 var (
 	errSignature = errors.New("it is not signed by a key of this provider with RS256")
+	errIssuer    = errors.New("another issuer has made it")
 	errExpired   = errors.New("it has expired")
 	errEarly     = errors.New("it does not hold yet")
 	errRevoked   = errors.New("it was revoked")
@@ -147,8 +149,11 @@ func (s *Server) readAccess(token string) (map[string]any, *grant, error) {
 		return nil, nil, err
 	}
 	now := s.now().Unix()
+	issuer, _ := claims["iss"].(string)
 	number := func(name string) int64 { f, _ := claims[name].(float64); return int64(f) }
-	switch {
+	switch u, err := url.Parse(issuer); {
+	case err != nil || !s.Config.answersTo(u.Host):
+		return claims, nil, errIssuer
 	case number("exp") <= now:
 		return claims, nil, errExpired
 	case number("nbf") > now:
