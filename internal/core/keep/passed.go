@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"net/http"
 	"net/url"
@@ -23,7 +22,7 @@ import (
 	"neighbour/internal/core/trigger"
 )
 
-// recorder is a service that remembers what passed.
+// recording is a service that remembers what passed.
 type recording struct{ service, address string }
 
 // recordings are the services that remember what passed and can be asked.
@@ -48,22 +47,8 @@ var recordings = &http.Client{Timeout: recordingTime, Transport: &http.Transport
 
 // ask asks a service for what it remembers.
 func (r recording) ask(ctx context.Context, method, path string, to any) error {
-	req, err := http.NewRequestWithContext(ctx, method, r.address+traffic.Path+path, nil)
-	if err != nil {
-		return err
-	}
-	resp, err := recordings.Do(req)
-	if err != nil {
-		return err
-	}
-	defer resp.Body.Close()
-	if resp.StatusCode >= 300 {
-		return fmt.Errorf("%s answers %s", r.service, resp.Status)
-	}
-	if to == nil {
-		return nil
-	}
-	return json.NewDecoder(resp.Body).Decode(to)
+	asker := kind.Asker{Base: r.address, HTTP: recordings}
+	return asker.Ask(ctx, method, traffic.Path+path, "", to)
 }
 
 // Passed lists what passed between services beside the gate: calls, requests to stubs, webhooks
