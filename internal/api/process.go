@@ -260,13 +260,7 @@ func Connect(ctx context.Context, p *project.Project) (*Client, error) {
 	cmd := exec.Command(p.Self, KeepCommand, "-C", p.Dir, "--profile", p.Profile)
 	cmd.Dir = p.Dir
 	cmd.Stdout, cmd.Stderr = said, said
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	for _, v := range os.Environ() {
-		// Started from within a service, it is not that service's.
-		if !strings.HasPrefix(v, proc.MarkVariable+"=") {
-			cmd.Env = append(cmd.Env, v)
-		}
-	}
+	proc.Detach(cmd) // it may be started from within another project's service
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("the keeper can't be started: %w", err)
 	}

@@ -132,9 +132,15 @@ func TestGateOfSeveralProjects(t *testing.T) {
 	orchard := g.project("orchard", site+"[service.api]\nrun = \"sleep 1000\"\nenv.WEB = \"${web.public_url}\"\n[gate]\nnames = { \"street.localhost\" = \"web\" }\n")
 	shed.write("site/index.html", "of the shed")
 	orchard.write("site/index.html", "of the orchard")
+	garden := g.project("garden", site)
+	garden.write("site/index.html", "of the garden")
+	garden.must("start")
 	shed.must("start")
+	started := g.state(shed).PID
+	garden.must("stop")
 	var s gateState
 	require.Eventually(t, func() bool { s = g.state(shed); return len(s.Projects) == 1 && len(s.Projects[0].Names) == 5 }, patience, 20*time.Millisecond)
+	assert.Equal(t, started, s.PID, "it goes on when the project that started it ends")
 	at := func(host, path string) string { return fmt.Sprintf("https://%s:%d%s", host, s.Ports.HTTPS, path) }
 	c := g.client()
 	g.leads(c, at("street.localhost", "/"), "of the shed")

@@ -20,6 +20,17 @@ import (
 // the service's name with a colon between.
 const MarkVariable = "NEIGHBOUR_SERVICE"
 
+// detached is the mark of a process that belongs to no service, wherever it was started from.
+const detached = "-"
+
+// Detach prepares a command to run in a session of its own, on behalf of no service and no
+// keeper: it goes on when what started it ends. Its environment is this process's, to which
+// cmd.Env adds.
+func Detach(cmd *exec.Cmd) {
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	cmd.Env = append(append(os.Environ(), cmd.Env...), MarkVariable+"="+detached)
+}
+
 // ID is a process: its pid and what tells it from others that had the same
 // pid before.
 type ID struct {
@@ -303,7 +314,7 @@ func signalName(sig syscall.Signal) string {
 
 // EndOrphans ends the processes that this one has inherited from services
 // which took away all that tells whose they are: their group, their session
-// and their environment. Nothing else may run below this process.
+// and their environment. Nothing else may run below this process but what is detached.
 func EndOrphans(within time.Duration) int {
 	deadline := time.Now().Add(within)
 	count := 0
@@ -314,7 +325,7 @@ func EndOrphans(within time.Duration) int {
 		}
 		var orphans []ID
 		for pid, e := range t {
-			if _, ours := waitedFor.Load(pid); e.Parent == os.Getpid() && !e.zombie && !ours {
+			if _, ours := waitedFor.Load(pid); e.Parent == os.Getpid() && !e.zombie && !ours && markOf(pid) != detached {
 				orphans = append(orphans, t.Belonging(e.ID)...)
 			}
 		}

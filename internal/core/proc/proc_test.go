@@ -157,9 +157,16 @@ func TestOrphansAreEnded(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, rest, far, "nothing tells whose it is")
 	other, _ := run(t, "exec sleep 100")
+	on := exec.Command("sleep", "100")
+	proc.Detach(on)
+	require.NoError(t, on.Start())
+	defer func() { _ = on.Process.Kill(); _ = on.Wait() }()
 	assert.Equal(t, 1, proc.EndOrphans(2*time.Second))
 	assert.False(t, far.Alive())
 	assert.True(t, other.ID().Alive(), "what was started here is left alone")
+	table, err := proc.ReadTable()
+	require.NoError(t, err)
+	assert.True(t, table[on.Process.Pid].Alive(), "and so is what is detached")
 	require.NoError(t, other.KillAll(time.Second))
 }
 

@@ -16,7 +16,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strconv"
-	"strings"
 	"syscall"
 	"time"
 
@@ -259,12 +258,7 @@ func Ensure(ctx context.Context, self string) error {
 	cmd := exec.Command(self, Command)
 	cmd.Dir = project.GateDir()
 	cmd.Stdout, cmd.Stderr = said, said
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	for _, v := range os.Environ() {
-		if !strings.HasPrefix(v, proc.MarkVariable+"=") {
-			cmd.Env = append(cmd.Env, v)
-		}
-	}
+	proc.Detach(cmd) // other projects have it, too
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("the gate can't be started: %w", err)
 	}
