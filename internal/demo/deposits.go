@@ -14,6 +14,7 @@ import (
 	"net/smtp"
 	"net/url"
 	"os"
+	"strings"
 	"time"
 
 	"go.mongodb.org/mongo-driver/v2/mongo"
@@ -97,7 +98,11 @@ func takeDeposit(w http.ResponseWriter, r *http.Request) {
 
 // genuine reports whether a webhook is the provider's (Standard Webhooks 1.0).
 func genuine(h http.Header, body []byte) bool {
-	m := hmac.New(sha256.New, []byte(os.Getenv("PAYMENTS_WEBHOOK_SECRET")))
+	key, err := base64.StdEncoding.DecodeString(strings.TrimPrefix(os.Getenv("PAYMENTS_WEBHOOK_SECRET"), "whsec_"))
+	if err != nil {
+		return false
+	}
+	m := hmac.New(sha256.New, key)
 	fmt.Fprintf(m, "%s.%s.%s", h.Get("webhook-id"), h.Get("webhook-timestamp"), body)
 	return hmac.Equal([]byte(h.Get("webhook-signature")), []byte("v1,"+base64.StdEncoding.EncodeToString(m.Sum(nil))))
 }

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/json"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,9 +19,8 @@ import (
 	"neighbour/internal/testkit"
 )
 
-// client runs a script of the folder clients, with the clients that npm
-// installed there, and returns what it printed.
-func client(t *testing.T, env []string, script string, args ...string) string {
+// nodeOfClients returns the Node.js that the clients of the folder clients are run with.
+func nodeOfClients(t *testing.T) string {
 	t.Helper()
 	modules := filepath.Join("clients", "node_modules")
 	if _, err := os.Stat(modules); err != nil {
@@ -30,9 +30,16 @@ func client(t *testing.T, env []string, script string, args ...string) string {
 	require.NoError(t, err)
 	if _, err := os.Stat(node); err != nil || runtime.GOOS != "linux" {
 		testkit.Need(t, "node")
-		node = "node"
+		return "node"
 	}
-	cmd := exec.CommandContext(t.Context(), node, append([]string{script}, args...)...)
+	return node
+}
+
+// client runs a script of the folder clients, with the clients that npm
+// installed there, and returns what it printed.
+func client(t *testing.T, env []string, script string, args ...string) string {
+	t.Helper()
+	cmd := exec.CommandContext(t.Context(), nodeOfClients(t), append([]string{script}, args...)...)
 	cmd.Dir = "clients"
 	cmd.Env = append(os.Environ(), env...)
 	out, err := cmd.CombinedOutput()
@@ -214,4 +221,43 @@ env.TOOLS = "${photos.tools.url}"
 	s.see(`1 object in tools`)
 	s.press("8")
 	s.see(`uploads`)
+}
+
+// Webhooks are genuine for a library that nobody here wrote, also with a secret that is made up.
+func TestWebhooksOfRealClients(t *testing.T) {
+	t.Parallel()
+	script, err := filepath.Abs("clients/webhooks.mjs")
+	require.NoError(t, err)
+	for name, secret := range map[string]string{"made up": "", "declared": "secret = \"whsec_VGhlIHNlY3JldCBvZiB0aGUgc2hlZA==\"\n"} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := newProject(t, `
+[service.payments]
+kind = "stub"
+routes = [{ on = "POST /charges", status = 201, answer = '{"id": "ch_1"}' }]
+`+secret+`[service.payments.webhooks.paid]
+to = "${api.url}/hooks"
+after = "POST /charges"
+body = '{"type": "paid", "charge": {{json .answer}}}'
+
+[service.api]
+run = "`+nodeOfClients(t)+" "+script+`"
+port = "any"
+env.WEBHOOK_SECRET = "${payments.webhook_secret}"
+`)
+			p.must("start")
+			facts := p.status().Service["payments"].Facts
+			resp, err := http.Post(facts["url"]+"/charges", "application/json", strings.NewReader("{}"))
+			require.NoError(t, err)
+			resp.Body.Close()
+			require.Equal(t, 201, resp.StatusCode)
+			require.Eventually(t, func() bool {
+				return strings.Contains(p.must("logs", "api"), `genuine {"type":"paid","charge":{"id":"ch_1"}}`)
+			}, patience, 50*time.Millisecond)
+			resp, err = http.Post(p.status().Service["api"].Facts["url"]+"/hooks", "application/json", strings.NewReader("{}"))
+			require.NoError(t, err)
+			resp.Body.Close()
+			assert.Equal(t, 403, resp.StatusCode, "one that is not signed is refused")
+		})
+	}
 }

@@ -2,6 +2,7 @@
 package stub
 
 import (
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"maps"
@@ -59,7 +60,7 @@ type Settings struct {
 	Record     string          `toml:"record" doc:"the address of the real API, which is asked once for each request and recorded, without secrets: \"https://api.example.org\""`
 	Recordings string          `toml:"recordings" doc:"the folder with what was recorded, from the declaration's (stubs/NAME)"`
 	Webhooks   map[string]Hook `toml:"webhooks" doc:"what it sends to the app: { paid = { to = \"${api.url}/hooks\", after = \"POST /charges\" } }"`
-	Secret     declare.Text    `toml:"secret" doc:"what webhooks are signed with; left out: one is made up, the fact webhook_secret"`
+	Secret     declare.Text    `toml:"secret" doc:"what webhooks are signed with: whsec_ and the key in base64, as Standard Webhooks has it; any other text is the key itself; left out: one is made up, the fact webhook_secret"`
 	Misbehave  misbehave.Rules `toml:"misbehave" doc:"what it does wrong, for tests"`
 }
 
@@ -71,6 +72,11 @@ func (s *Settings) Check(report func(key, message, remedy string)) {
 	for _, f := range []struct{ key, path string }{{"openapi", s.OpenAPI}, {"recordings", s.Recordings}} {
 		if f.path != "" && !filepath.IsLocal(f.path) {
 			report(f.key, strconv.Quote(f.path)+" is outside of the project", "name a file of the project")
+		}
+	}
+	if key, ok := strings.CutPrefix(s.Secret.Value, "whsec_"); ok && !strings.Contains(key, "${") {
+		if _, err := base64.StdEncoding.DecodeString(key); err != nil {
+			report("secret", "what follows whsec_ is no base64", "write whsec_ and the key in base64, as Standard Webhooks has it, or leave whsec_ out: then the text itself is the key")
 		}
 	}
 	const on = `write for example "GET /charges/{id}"`
@@ -216,7 +222,9 @@ func secret(in *kind.Instance) (string, error) {
 		f, err := in.Expand(s.Secret.Value)
 		return f.Value, err
 	}
-	return in.Secret("webhook_secret")
+	text, err := in.Secret("webhook_secret")
+	// In the form of Standard Webhooks 1.0, whose libraries decode it.
+	return "whsec_" + base64.StdEncoding.EncodeToString([]byte(text)), err
 }
 
 func config(in *kind.Instance) (c emulator.Config, err error) {
