@@ -109,7 +109,7 @@ func (a *app) triggerNext() *cobra.Command {
 			}
 			rows := [][]string{{"when", "trigger", "target"}}
 			for _, c := range all {
-				rows = append(rows, []string{c.At.Local().Format("Mon 02 Jan 2006 15:04:05"), c.Trigger, display.Plain(c.Target)})
+				rows = append(rows, []string{c.At.Local().Format("Mon 02 Jan 2006 15:04:05 MST"), c.Trigger, display.Plain(c.Target)})
 			}
 			return printTable(a.out, rows)
 		},

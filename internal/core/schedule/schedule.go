@@ -66,12 +66,15 @@ func Parse(line, zone string) (Schedule, error) {
 	return s, nil
 }
 
-// String returns the schedule as it was written.
+// String returns the schedule as it was written, and its zone if that isn't this machine's.
 func (s Schedule) String() string {
 	if s.every > 0 {
 		return "every " + s.every.String()
 	}
-	return s.line
+	if s.zone == nil || s.zone == time.Local {
+		return s.line
+	}
+	return s.line + " " + s.zone.String()
 }
 
 // Next returns when it comes next after a time; the zero time if it never does.
