@@ -223,8 +223,11 @@ func secret(in *kind.Instance) (string, error) {
 		return f.Value, err
 	}
 	text, err := in.Secret("webhook_secret")
+	if err != nil {
+		return "", err
+	}
 	// In the form of Standard Webhooks 1.0, whose libraries decode it.
-	return "whsec_" + base64.StdEncoding.EncodeToString([]byte(text)), err
+	return "whsec_" + base64.StdEncoding.EncodeToString([]byte(text)), nil
 }
 
 func config(in *kind.Instance) (c emulator.Config, err error) {
