@@ -64,6 +64,7 @@ func NewServer(k *keep.Keeper, end context.CancelFunc, log *slog.Logger) *Server
 	handle(s, startReportEndpoint, s.startReport)
 	handle(s, usageEndpoint, s.usage)
 	s.handleErrands()
+	s.handleSnapshots()
 	s.handleData()
 	s.handleGate()
 	s.handleTriggers()

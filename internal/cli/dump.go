@@ -202,39 +202,51 @@ func (c *counted) Write(b []byte) (int, error) {
 	return n, err
 }
 
+// telling shows on the terminal, if there is one, how far something is until the function that it
+// returns is called.
+func (a *app) telling(says func() string) (done func()) {
+	if !term.IsTerminal(os.Stderr.Fd()) {
+		return func() {}
+	}
+	over, told := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(told)
+		for {
+			select {
+			case <-over:
+				fmt.Fprint(a.err, "\r\x1b[K")
+				a.err.Flush()
+				return
+			case <-time.After(200 * time.Millisecond):
+				fmt.Fprint(a.err, "\r"+says()+"\x1b[K")
+				a.err.Flush()
+			}
+		}
+	}()
+	return func() {
+		close(over)
+		<-told
+	}
+}
+
+// amount draws how many bytes of a size there are; without a size it is only said.
+func amount(n, size int64) string {
+	text := words.Bytes(uint64(n))
+	if size <= 0 {
+		return text
+	}
+	full := int(min(20, 20*n/size))
+	return strings.Repeat("▰", full) + strings.Repeat("▱", 20-full) + " " + text + " of " + words.Bytes(uint64(size))
+}
+
 // dumping runs the command of a dump, and tells how far it is.
 func (a *app) dumping(ctx context.Context, c *exec.Cmd, through *counted, size int64) error {
 	a.out.Flush()
 	var said strings.Builder
 	c.Stderr = &said
-	done := make(chan struct{})
-	told := make(chan struct{})
-	go func() {
-		defer close(told)
-		if !term.IsTerminal(os.Stderr.Fd()) {
-			return
-		}
-		for {
-			select {
-			case <-done:
-				fmt.Fprint(a.err, "\r\x1b[K")
-				a.err.Flush()
-				return
-			case <-time.After(200 * time.Millisecond):
-				n := through.n.Load()
-				text := words.Bytes(uint64(n))
-				if size > 0 {
-					full := int(min(20, 20*n/size))
-					text = strings.Repeat("▰", full) + strings.Repeat("▱", 20-full) + " " + text + " of " + words.Bytes(uint64(size))
-				}
-				fmt.Fprint(a.err, "\r"+text+"\x1b[K")
-				a.err.Flush()
-			}
-		}
-	}()
+	told := a.telling(func() string { return amount(through.n.Load(), size) })
 	err := c.Run()
-	close(done)
-	<-told
+	told()
 	if err == nil {
 		return nil
 	}

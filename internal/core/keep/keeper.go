@@ -314,6 +314,7 @@ func (k *Keeper) Run(adopted chan<- struct{}) error {
 	if err := proc.Subreap(); err != nil {
 		k.log.Warn("detached processes can be found by their mark only", "why", err)
 	}
+	k.finishRestore()
 	k.adopt()
 	close(adopted)
 	var all sync.WaitGroup

@@ -38,11 +38,13 @@ type Operation struct {
 	Services []string `json:"services"` // what it is about
 	By       string   `json:"by"`       // who asked for it
 	// Ready is how many of the services are where they are to be.
-	Ready  int            `json:"ready"`
-	State  OperationState `json:"state"`
-	Reason string         `json:"reason,omitempty"` // why it waits, failed or was cancelled
-	Began  time.Time      `json:"began"`
-	Ended  time.Time      `json:"ended"` // zero before
+	Ready int            `json:"ready"`
+	State OperationState `json:"state"`
+	// Says is how far it is, if it can tell: "1.2 of 2.0 GB".
+	Says   string    `json:"says,omitempty"`
+	Reason string    `json:"reason,omitempty"` // why it waits, failed or was cancelled
+	Began  time.Time `json:"began"`
+	Ended  time.Time `json:"ended"` // zero before
 }
 
 // String says in a few words what it does to which services.
@@ -361,6 +363,16 @@ func (o *operations) stoppedBy(op *operation, stop func()) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	op.stop = stop
+}
+
+// says notes how far an operation is that runs.
+func (o *operations) says(op *operation, text string) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if op.Says != text && !op.State.Over() {
+		op.Says = text
+		o.publish(false)
+	}
 }
 
 // isCancelled reports whether an operation that runs was cancelled.

@@ -169,6 +169,9 @@ type Info struct {
 	// Begin is the line that a service of the kind can't do without, as an
 	// example; "" if there is none.
 	Begin string
+	// Machine says that the form of its data depends on the machine and on the server's version.
+	// AtEnd says that all that it holds is on the disk only once it has ended.
+	Machine, AtEnd bool
 	// HTTP says that the fact url of its services is one of HTTP, which browsers can open.
 	HTTP bool
 	// Below says that names below those of its services lead to them, too, and Aside that what

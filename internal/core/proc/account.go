@@ -2,8 +2,10 @@ package proc
 
 import (
 	"fmt"
+	"io/fs"
 	"os"
 	"os/user"
+	"path/filepath"
 	"strconv"
 	"syscall"
 )
@@ -12,6 +14,16 @@ import (
 type Account struct {
 	Name     string
 	UID, GID int
+}
+
+// OwnAll gives a file, or a folder with all that is in it, to the account.
+func (a *Account) OwnAll(path string) error {
+	return filepath.WalkDir(path, func(path string, _ fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		return os.Lchown(path, a.UID, a.GID)
+	})
 }
 
 // FindAccount returns the first of the named users that exists, or nobody.

@@ -178,6 +178,25 @@ func send(id ID, sig syscall.Signal) error {
 	return err
 }
 
+// standsStill reports whether every thread of a process is halted, or it has ended.
+func standsStill(id ID) bool {
+	threads, err := os.ReadDir("/proc/" + strconv.Itoa(id.PID) + "/task")
+	if err != nil || !id.Alive() {
+		return true
+	}
+	for _, t := range threads {
+		b, err := os.ReadFile("/proc/" + strconv.Itoa(id.PID) + "/task/" + t.Name() + "/stat")
+		if err != nil {
+			continue // it has ended
+		}
+		end := bytes.LastIndexByte(b, ')')
+		if end < 0 || end+2 >= len(b) || !bytes.ContainsRune([]byte("TtZXx"), rune(b[end+2])) {
+			return false
+		}
+	}
+	return true
+}
+
 // Subreap makes this process the parent of all its descendants that lose
 // theirs, so that a program which detaches itself stays findable.
 func Subreap() error { return unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) }

@@ -107,6 +107,16 @@ func markOf(pid int) string {
 
 func awaitEnd(id ID) { pollEnd(id) }
 
+// standsStill reports whether a process is halted, or has ended.
+func standsStill(id ID) bool {
+	p, err := process.NewProcess(int32(id.PID))
+	if err != nil || !id.Alive() {
+		return true
+	}
+	states, err := p.Status()
+	return err != nil || len(states) > 0 && (states[0] == process.Stop || states[0] == process.Zombie)
+}
+
 // Subreap does nothing here: the system has no such thing.
 func Subreap() error { return nil }
 

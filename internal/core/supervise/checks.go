@@ -247,6 +247,10 @@ func (sv *Service) stayReady(ctx context.Context, p Process) (again bool, err er
 		if over {
 			continue
 		}
+		if sv.wasHeld(began) {
+			next.Reset(untilBeat(rules.Every, false))
+			continue
+		}
 		took := float32(time.Since(began).Microseconds()) / 1000
 		if err != nil {
 			took = -1

@@ -34,6 +34,9 @@ type Service struct {
 	// another state.
 	moved chan struct{}
 	again chan struct{} // holds a value when SetUp is to be done again
+	// held is by how many it is held still, and released when the last let it go.
+	held     int
+	released time.Time
 }
 
 // Config is what a service is made of.
@@ -105,6 +108,27 @@ func (sv *Service) Wake() {
 	case sv.moved <- struct{}{}:
 	default:
 	}
+}
+
+// Hold says that the service is made to stand still, so that a check which fails tells nothing,
+// until release is called.
+func (sv *Service) Hold() (release func()) {
+	sv.mu.Lock()
+	sv.held++
+	sv.mu.Unlock()
+	return func() {
+		sv.mu.Lock()
+		sv.held--
+		sv.released = time.Now()
+		sv.mu.Unlock()
+	}
+}
+
+// wasHeld reports whether the service stood still at some time since began.
+func (sv *Service) wasHeld(began time.Time) bool {
+	sv.mu.Lock()
+	defer sv.mu.Unlock()
+	return sv.held > 0 || sv.released.After(began)
 }
 
 // attempt is the time from a start to the state that ends it.

@@ -102,7 +102,7 @@ const root = "root"
 
 // Info describes the kind.
 func (k Kind) Info() kind.Info {
-	return kind.Info{Name: k.name, Changes: []string{"insert"}, ChangesByKey: true, Packages: k.finder.Packages, About: k.about, Check: "login", Listens: true, UsualPort: 3306,
+	return kind.Info{Machine: true, Name: k.name, Changes: []string{"insert"}, ChangesByKey: true, Packages: k.finder.Packages, About: k.about, Check: "login", Listens: true, UsualPort: 3306,
 		Example: fmt.Sprintf(`
 [service.ledger]
 kind = %q

@@ -48,7 +48,7 @@ env.MQTT_URL = "${sensors.url}"
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "mqtt", Changes: []string{kind.Message}, Takes: true, Packages: finder.Packages, Example: example, About: "MQTT, mosquitto", Check: "connect", Listens: true, UsualPort: 1883,
+	return kind.Info{Name: "mqtt", AtEnd: true, Changes: []string{kind.Message}, Takes: true, Packages: finder.Packages, Example: example, About: "MQTT, mosquitto", Check: "connect", Listens: true, UsualPort: 1883,
 		Facts: []string{"url", "host", "port", "user", "password"}, Accounts: []string{"mosquitto"}}
 }
 

@@ -73,7 +73,7 @@ env.AMQP_URL = "${orders.url}"
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "rabbitmq", Changes: []string{kind.Message}, Takes: true, Packages: packages, Example: example, About: "RabbitMQ", Check: "AMQP login", Listens: true, UsualPort: 5672,
+	return kind.Info{Machine: true, Name: "rabbitmq", Changes: []string{kind.Message}, Takes: true, Packages: packages, Example: example, About: "RabbitMQ", Check: "AMQP login", Listens: true, UsualPort: 5672,
 		Facts: []string{"url", "host", "port", "user", "password", "vhost"}}
 }
 

@@ -43,7 +43,7 @@ env.CACHE_URL = "${shelf.url}"
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "redis", Changes: []string{kind.Message}, Takes: true, Packages: finder.Packages, Example: example, About: "Redis", Check: "PING", Listens: true, UsualPort: 6379, Facts: []string{"url", "host", "port"}}
+	return kind.Info{Machine: true, Name: "redis", Changes: []string{kind.Message}, Takes: true, Packages: finder.Packages, Example: example, About: "Redis", Check: "PING", Listens: true, UsualPort: 6379, Facts: []string{"url", "host", "port"}}
 }
 
 // Settings makes empty settings.

@@ -1,0 +1,416 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/api"
+	"neighbour/internal/core/keep"
+	"neighbour/internal/core/project"
+	"neighbour/internal/core/snapshot"
+	"neighbour/internal/core/words"
+	"neighbour/internal/display"
+)
+
+func (a *app) snapshots() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "snapshot", Short: "Save the data of services, and put it back", Aliases: []string{"snapshots"},
+		Long: `Snapshot saves the data of services as it is at one moment, all of them or some, and puts
+it back. Services go on while most of it is copied, and stand still only for what has
+changed meanwhile. Without a command it lists the snapshots that there are.`,
+		Example: `  neighbour snapshot save before-the-import
+  neighbour snapshot restore before-the-import
+  neighbour snapshot export bug-17 /tmp/bug-17.tar.zst`,
+		Args: takes(cobra.NoArgs),
+	}
+	list := a.listSnapshots()
+	cmd.RunE = list.RunE
+	cmd.Flags().AddFlagSet(list.Flags())
+	cmd.AddCommand(a.saveSnapshot(), list, a.showSnapshot(), a.restoreSnapshot(), a.dropSnapshot(), a.exportSnapshot(), a.importSnapshot())
+	return cmd
+}
+
+// snapshotNames completes the names of snapshots, and after one those of its services.
+func (a *app) snapshotNames(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	var out []string
+	if p, err := a.project(); err == nil {
+		all, _ := p.Snapshots().List()
+		for _, m := range all {
+			if len(args) == 0 {
+				out = append(out, m.Name)
+			} else if m.Name == args[0] {
+				out = m.Names()
+			}
+		}
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
+}
+
+func (a *app) saveSnapshot() *cobra.Command {
+	var services []string
+	cmd := &cobra.Command{
+		Use: "save [NAME]", Short: "Save the data as it is now", Args: takes(cobra.MaximumNArgs(1)),
+		Long: `Save saves the data of all services that keep any, or of some, as it is at one moment. A
+name that is left out is made of the time.`,
+		Example: "  neighbour snapshot save\n  neighbour snapshot save seeded --only ledger,shelf",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, client, err := a.keeper(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer client.Close()
+			if err := p.Check(services...); err != nil {
+				return err
+			}
+			told := a.tellingOperations(cmd.Context(), client, "save ")
+			m, err := client.SaveSnapshot(cmd.Context(), strings.Join(args, ""), services...)
+			told()
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "saved %s: %s of %s, %s; %s\n", m.Name, words.Bytes(uint64(m.Bytes)), words.Join(m.Names()), copiedOf(&m), stoodStill(&m))
+			return nil
+		},
+	}
+	cmd.Flags().StringSliceVar(&services, "only", nil, "only the data of these `services`")
+	_ = cmd.RegisterFlagCompletionFunc("only", a.services)
+	return cmd
+}
+
+// keeper connects to the project's keeper, and starts one if there is none.
+func (a *app) keeper(ctx context.Context) (*project.Project, *api.Client, error) {
+	p, err := a.project()
+	if err != nil {
+		return nil, nil, err
+	}
+	client, err := api.Connect(ctx, p)
+	return p, client, err
+}
+
+// tellingOperations shows how far the operation is whose name begins so.
+func (a *app) tellingOperations(ctx context.Context, client *api.Client, does string) (done func()) {
+	return a.telling(func() string {
+		all, _ := client.Operations(ctx)
+		for _, o := range all {
+			if !o.State.Over() && strings.HasPrefix(o.Does, does) {
+				return display.Clean(strings.TrimSuffix(o.Does, ":") + "  " + cmp.Or(o.Says, o.Reason))
+			}
+		}
+		return ""
+	})
+}
+
+func copiedOf(m *snapshot.Manifest) string {
+	switch {
+	case m.Bytes == 0:
+		return "nothing to copy"
+	case m.Copied == m.Bytes:
+		return "all copied"
+	case m.Copied == 0:
+		return "all shared with what is there already"
+	}
+	return words.Bytes(uint64(m.Copied)) + " copied, the rest shared"
+}
+
+// stoodStill says for how long services stood still for a snapshot.
+func stoodStill(m *snapshot.Manifest) string {
+	if !slices.ContainsFunc(m.Services, func(s snapshot.Service) bool { return s.How != "did not run" }) {
+		return "nothing ran"
+	}
+	return "services stood still for " + words.Millis(m.HeldMS)
+}
+
+func (a *app) listSnapshots() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use: "list", Short: "The snapshots, the newest first", Args: takes(cobra.NoArgs), Aliases: []string{"ls"},
+		RunE: func(*cobra.Command, []string) error {
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			all, wrong := keep.Snapshots(p)
+			if asJSON {
+				return a.json(api.Snapshots{Snapshots: all, Wrong: wrong})
+			}
+			for _, w := range wrong {
+				fmt.Fprintln(a.err, "▲ "+display.Clean(w))
+			}
+			if len(all) == 0 {
+				fmt.Fprintln(a.err, "nothing is saved yet; neighbour snapshot save NAME saves the data of all services")
+				return nil
+			}
+			rows := [][]string{{"name", "age", "size", "own", "services", ""}}
+			for _, s := range all {
+				rows = append(rows, []string{s.Name, words.Span(time.Since(s.Made)), words.Bytes(uint64(s.Bytes)), words.Bytes(uint64(s.Copied)), strings.Join(s.Names(), ", "), display.Plain(cmp.Or(s.Wrong, s.Why))})
+			}
+			if err := printTable(a.out, rows, 2, 3); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s on the disk\n", words.Bytes(uint64(p.Snapshots().Size())))
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print as JSON")
+	return cmd
+}
+
+func (a *app) showSnapshot() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use: "show NAME", Short: "What a snapshot holds", Args: takes(cobra.ExactArgs(1)), ValidArgsFunction: a.snapshotNames,
+		RunE: func(_ *cobra.Command, args []string) error {
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			m, err := p.Snapshots().Get(args[0])
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return a.json(m.Public())
+			}
+			fmt.Fprintf(a.out, "%s, saved %s by %s on %s\n", m.Name, m.Made.Local().Format("Mon 02 Jan 2006 15:04:05"), cmp.Or(m.By, "somebody"), m.Platform)
+			if m.Why != "" {
+				fmt.Fprintln(a.out, display.Clean(m.Why))
+			}
+			fmt.Fprintf(a.out, "%s; %s; saved within %s\n\n", words.Bytes(uint64(m.Bytes)), stoodStill(m), words.Millis(m.TookMS))
+			rows := [][]string{{"service", "kind", "size", "files", "how", ""}}
+			for _, s := range m.Services {
+				wrong := ""
+				if err := p.CheckRestore(m, s); err != nil {
+					wrong = "▲ " + display.Plain(err.Error())
+				}
+				rows = append(rows, []string{s.Name, strings.TrimSpace(s.Kind + " " + s.Version), words.Bytes(uint64(s.Bytes)), strconv.Itoa(s.Files), s.How, wrong})
+			}
+			return printTable(a.out, rows, 2, 3)
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print as JSON")
+	return cmd
+}
+
+func (a *app) restoreSnapshot() *cobra.Command {
+	var services []string
+	var yes bool
+	cmd := &cobra.Command{
+		Use: "restore NAME", Short: "Put the data of a snapshot back", Args: takes(cobra.ExactArgs(1)), ValidArgsFunction: a.snapshotNames,
+		Long: `Restore puts the data of a snapshot in the place of what services hold now, which is kept as
+the snapshot "replaced" until the next restore. It says what will be replaced, and asks.
+What reads the data is stopped for it, and started again.`,
+		Example: "  neighbour snapshot restore seeded\n  neighbour snapshot restore replaced --yes",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx := cmd.Context()
+			p, client, err := a.keeper(ctx)
+			if err != nil {
+				return err
+			}
+			defer client.Close()
+			losses, err := client.Restoring(ctx, args[0], services...)
+			if err != nil {
+				return err
+			}
+			for _, l := range losses {
+				fmt.Fprintf(a.err, "%s: %s on disk will be replaced\n", l.Service, words.Bytes(l.Bytes))
+				for _, c := range l.Contents {
+					fmt.Fprintf(a.err, "    %s\n", c)
+				}
+				if len(l.Stops) > 0 {
+					fmt.Fprintf(a.err, "    stopped for it, and started again: %s\n", strings.Join(l.Stops, ", "))
+				}
+			}
+			if !yes {
+				if args[0] != snapshot.Replaced {
+					if _, err := p.Snapshots().Get(snapshot.Replaced); err == nil {
+						fmt.Fprintln(a.err, "what the last restore has replaced is then lost")
+					}
+				}
+				if ok, err := a.confirm("Restore " + args[0] + "?"); err != nil || !ok {
+					return err
+				}
+			}
+			return a.restoreAndFollow(ctx, p, client, args[0], services)
+		},
+	}
+	cmd.Flags().StringSliceVar(&services, "only", nil, "only the data of these `services`")
+	cmd.Flags().BoolVar(&yes, "yes", false, "don't ask")
+	_ = cmd.RegisterFlagCompletionFunc("only", a.services)
+	return cmd
+}
+
+// restoreAndFollow restores a snapshot, and waits for what is started again then.
+func (a *app) restoreAndFollow(ctx context.Context, p *project.Project, client *api.Client, name string, services []string) error {
+	m, err := p.Snapshots().Get(name)
+	if err != nil {
+		return err
+	}
+	names := services
+	if len(names) == 0 {
+		names = m.Names()
+	}
+	current, _, err := api.Look(ctx, p)
+	if err != nil {
+		return err
+	}
+	var again []string
+	for _, n := range p.Plan.WithDependents(names...) {
+		if current[n].State.Running() {
+			again = append(again, n)
+		}
+	}
+	restore := func() (api.Done, error) {
+		told := a.tellingOperations(ctx, client, "restore ")
+		r, err := client.RestoreSnapshot(ctx, name, services...)
+		told()
+		if err != nil {
+			return api.Done{}, err
+		}
+		kept := ""
+		if r.Replaced != "" {
+			kept = "; what was there is the snapshot " + r.Replaced
+		}
+		fmt.Fprintf(a.out, "restored %s: %s%s\n", r.Name, words.Join(r.Services), kept)
+		a.out.Flush()
+		return api.Done{Began: r.Began}, nil
+	}
+	if len(again) == 0 {
+		_, err := restore()
+		return err
+	}
+	return a.follow(ctx, p, client, again, false, restore)
+}
+
+func (a *app) dropSnapshot() *cobra.Command {
+	return &cobra.Command{
+		Use: "drop NAME...", Short: "Delete snapshots", Args: takes(cobra.MinimumNArgs(1)), ValidArgsFunction: a.snapshotNames,
+		RunE: func(_ *cobra.Command, names []string) error {
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			for _, name := range names {
+				if err := p.Snapshots().Drop(name); err != nil {
+					return err
+				}
+				fmt.Fprintln(a.out, "dropped "+name)
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) exportSnapshot() *cobra.Command {
+	return &cobra.Command{
+		Use: "export NAME FILE", Short: "Write a snapshot to a file, for somebody else", Args: takes(cobra.ExactArgs(2)), ValidArgsFunction: a.snapshotNames,
+		Long: `Export writes a snapshot to a file: a tar archive compressed with Zstandard, which begins
+with a manifest in JSON and ends with checksums. "-" is the output.
+
+Its data is whole: whoever has the file can read all that the services held, with the
+passwords that Neighbour has made up for them.`,
+		Example: "  neighbour snapshot export bug-17 bug-17.tar.zst",
+		RunE: func(_ *cobra.Command, args []string) error {
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			m, err := p.Snapshots().Get(args[0])
+			if err != nil {
+				return err
+			}
+			if err := m.Whole(""); err != nil && m.Boot == "" {
+				return err
+			}
+			var n atomic.Int64
+			told := a.telling(func() string { return amount(n.Load(), m.Bytes) })
+			progress := func(b int64) { n.Add(b) }
+			if args[1] == "-" {
+				err = p.Snapshots().Export(args[0], a.raw, progress)
+			} else {
+				err = writeWhole(args[1], func(w io.Writer) error { return p.Snapshots().Export(args[0], w, progress) })
+			}
+			told()
+			if err != nil {
+				return fmt.Errorf("%s was not exported: %w", args[0], err)
+			}
+			if info, err := os.Stat(args[1]); err == nil {
+				fmt.Fprintf(a.out, "exported %s to %s: %s of %s\n", args[0], args[1], words.Bytes(uint64(info.Size())), words.Bytes(uint64(m.Bytes)))
+			}
+			return nil
+		},
+	}
+}
+
+// writeWhole writes a file that appears when it is whole. It does not replace one.
+func writeWhole(path string, write func(io.Writer) error) error {
+	if _, err := os.Lstat(path); err == nil {
+		return fmt.Errorf("%s: %w", path, fs.ErrExist)
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+".part-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	err = write(f)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Link(f.Name(), path)
+}
+
+func (a *app) importSnapshot() *cobra.Command {
+	var name string
+	cmd := &cobra.Command{
+		Use: "import FILE", Short: "Take a snapshot from a file", Args: takes(cobra.ExactArgs(1)),
+		Long: `Import takes a snapshot from a file that Neighbour has exported. All is checked before it is
+in the list; "neighbour snapshot restore" puts its data in the place of yours.`,
+		Example: "  neighbour snapshot import bug-17.tar.zst\n  neighbour snapshot import bug-17.tar.zst --as theirs",
+		RunE: func(_ *cobra.Command, args []string) error {
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			if err := p.EnsureDirs(); err != nil {
+				return err
+			}
+			in := io.Reader(os.Stdin)
+			if args[0] != "-" {
+				f, err := os.Open(args[0])
+				if err != nil {
+					return err
+				}
+				defer f.Close()
+				in = f
+			}
+			var n atomic.Int64
+			told := a.telling(func() string { return amount(n.Load(), 0) })
+			m, err := p.Snapshots().Import(in, name, func(b int64) { n.Add(b) })
+			told()
+			if err != nil {
+				return fmt.Errorf("%s was not imported: %w", args[0], err)
+			}
+			fmt.Fprintf(a.out, "imported %s: %s of %s, saved %s in %s\n", m.Name, words.Bytes(uint64(m.Bytes)), words.Join(m.Names()), m.Made.Local().Format("Mon 02 Jan 2006 15:04"), display.Clean(m.Project))
+			for _, s := range m.Services {
+				if err := p.CheckRestore(m, s); err != nil {
+					fmt.Fprintln(a.err, "▲ "+display.Clean(err.Error()))
+				}
+			}
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&name, "as", "", "under another `name`")
+	return cmd
+}
