@@ -164,6 +164,14 @@ func (s Store) Import(r io.Reader, name string, progress func(bytes int64)) (*Ma
 	if err := u.all(t); err != nil {
 		return nil, err
 	}
+	// Nothing follows but padding, after which the compression has a checksum over all, rights
+	// and times too.
+	if _, err := t.Next(); err != io.EOF {
+		return nil, errDamaged
+	}
+	if _, err := io.Copy(io.Discard, io.LimitReader(z, 1<<20)); err != nil {
+		return nil, errDamaged
+	}
 	m.Why, m.Copied = "", m.Bytes
 	return m, draft.Finish(m, nil)
 }

@@ -98,17 +98,13 @@ func (t *Tree) Update(ctx context.Context, mapped func(inode uint64) bool, quiet
 		switch {
 		case e.IsDir():
 			seen[rel] = true
-			if err := os.Mkdir(to, 0o700); errors.Is(err, fs.ErrExist) {
-				err = os.Chmod(to, 0o700)
-				if err != nil {
-					return err
-				}
-			} else if err != nil {
+			if err := t.folder(rel); err != nil {
 				return err
 			}
 			folders = append(folders, job{path: rel, info: info})
 		case info.Mode()&fs.ModeSymlink != 0:
 			seen[rel] = true
+			t.forget(rel)
 			return copyLink(path, to)
 		case info.Mode().IsRegular():
 			seen[rel] = true
@@ -143,6 +139,31 @@ func (t *Tree) Update(ctx context.Context, mapped func(inode uint64) bool, quiet
 	return nil
 }
 
+// folder makes a folder of the copy, in which files can be made until all is copied.
+func (t *Tree) folder(rel string) error {
+	to := filepath.Join(t.To, rel)
+	if info, err := os.Lstat(to); err == nil && !info.IsDir() {
+		t.forget(rel)
+		if err := os.Remove(to); err != nil {
+			return err
+		}
+	}
+	if err := os.Mkdir(to, 0o700); !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return os.Chmod(to, 0o700)
+}
+
+// forget notes that there is no file at a path, nor below it.
+func (t *Tree) forget(rel string) {
+	for name := range t.holds {
+		if name == rel || within(rel, name) {
+			delete(t.holds, name)
+			delete(t.Files, name)
+		}
+	}
+}
+
 func (t *Tree) copyAll(ctx context.Context, jobs []job, quiet bool) error {
 	var copied atomic.Int64
 	done := make([]bool, len(jobs))
@@ -154,7 +175,7 @@ func (t *Tree) copyAll(ctx context.Context, jobs []job, quiet bool) error {
 				return ctx.Err()
 			}
 			from, to := filepath.Join(t.From, j.path), filepath.Join(t.To, j.path)
-			if err := os.Remove(to); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			if err := removeAll(to); err != nil { // it may have been a folder
 				return err
 			}
 			if was, ok := t.Earlier[j.path]; ok && was == j.stamp && j.sure && os.Link(filepath.Join(t.Base, j.path), to) == nil {
@@ -211,18 +232,8 @@ func (t *Tree) removeBut(seen map[string]bool) error {
 		if err != nil || seen[rel] {
 			return err
 		}
-		delete(t.Files, rel)
-		delete(t.holds, rel)
-		if !e.IsDir() {
-			return os.Remove(path)
-		}
-		for name := range t.holds {
-			if within(rel, name) {
-				delete(t.holds, name)
-				delete(t.Files, name)
-			}
-		}
-		if err := os.RemoveAll(path); err != nil {
+		t.forget(rel)
+		if err := removeAll(path); err != nil || !e.IsDir() {
 			return err
 		}
 		return fs.SkipDir
