@@ -610,6 +610,24 @@ func (k *Keeper) finishRestore() {
 	}
 	if _, err := os.Stat(k.project.Snapshots().Dir); err == nil {
 		k.project.Snapshots().Clean()
+		k.removeUnfolded()
+	}
+}
+
+// removeUnfolded takes away what an earlier keeper had ready for a restore that was not begun.
+func (k *Keeper) removeUnfolded() {
+	for _, s := range k.project.Services {
+		if !k.project.KeepsData(s) {
+			continue
+		}
+		in, err := k.project.Instance(s)
+		if err != nil {
+			continue
+		}
+		for _, live := range k.project.DataOf(in) {
+			fresh, _ := snapshot.Prepared(live)
+			_ = os.RemoveAll(fresh)
+		}
 	}
 }
 
