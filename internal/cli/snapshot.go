@@ -117,7 +117,7 @@ func copiedOf(m *snapshot.Manifest) string {
 	switch {
 	case m.Bytes == 0:
 		return "nothing to copy"
-	case m.Copied == m.Bytes:
+	case m.Copied >= m.Bytes:
 		return "all copied"
 	case m.Copied == 0:
 		return "all shared with what is there already"
