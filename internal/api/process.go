@@ -35,7 +35,7 @@ const startWait = 10 * time.Second
 
 // Keep runs the keeper's process: it supervises the project in dir until the
 // context ends, all is stopped, or nothing has run for a while.
-func Keep(ctx context.Context, dir, profile string, start []string) error {
+func Keep(ctx context.Context, dir, profile string, start []string) (err error) {
 	p, err := project.OpenProfile(dir, profile)
 	if err != nil {
 		return err
@@ -82,6 +82,15 @@ func Keep(ctx context.Context, dir, profile string, start []string) error {
 		end()
 	}
 	go endWhenIdle(ctx, k, endStopped)
+	if p.Copy != "" {
+		go endAbandoned(ctx, k, p, endStopped)
+		// At the very end: what is still written there would bring it back.
+		defer func() {
+			if p.Forsaken() && err == nil {
+				err = p.RemoveCopy()
+			}
+		}()
+	}
 	<-adopted
 	if len(start) > 0 {
 		if _, err := k.Start(keep.AskedBy(ctx, "apply"), false, start...); err != nil {
@@ -124,7 +133,7 @@ func become(p *project.Project, lock *os.File, start []string) error {
 	if _, err := os.Stat(self); err != nil {
 		self = "/proc/self/exe" // it was moved or replaced; what runs is still there
 	}
-	argv := []string{self, KeepCommand, "-C", p.Dir, "--profile", p.Profile, "--start", strings.Join(start, ",")}
+	argv := []string{self, KeepCommand, "-C", p.Home(), "--profile", p.Profile, "--start", strings.Join(start, ",")}
 	return syscall.Exec(self, argv, append(os.Environ(), lockVariable+"="+strconv.Itoa(int(lock.Fd()))))
 }
 
@@ -138,6 +147,30 @@ func endWhenIdle(ctx context.Context, k *keep.Keeper, end context.CancelFunc) {
 		case <-tick.C:
 			if k.Idle() > idleEnd {
 				end()
+			}
+		}
+	}
+}
+
+// ownerEvery is how often the keeper of a fresh copy looks whether who made it is there.
+const ownerEvery = time.Second
+
+// endAbandoned ends the keeper of a fresh copy when the process that has made it has ended without
+// doing so.
+func endAbandoned(ctx context.Context, k *keep.Keeper, p *project.Project, end context.CancelFunc) {
+	tick := time.NewTicker(ownerEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			if !p.Forsaken() {
+				continue
+			}
+			if _, err := k.Stop(keep.AskedBy(ctx, "nobody: its run was killed")); err == nil {
+				end()
+				return
 			}
 		}
 	}
@@ -257,7 +290,7 @@ func Connect(ctx context.Context, p *project.Project) (*Client, error) {
 		return nil, fmt.Errorf("the keeper can't be started: %w", err)
 	}
 	defer said.Close()
-	cmd := exec.Command(p.Self, KeepCommand, "-C", p.Dir, "--profile", p.Profile)
+	cmd := exec.Command(p.Self, KeepCommand, "-C", p.Home(), "--profile", p.Profile)
 	cmd.Dir = p.Dir
 	cmd.Stdout, cmd.Stderr = said, said
 	proc.Detach(cmd) // it may be started from within another project's service

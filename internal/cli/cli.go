@@ -35,7 +35,8 @@ func (silentError) Error() string { return "failed" }
 
 // app is what the commands share.
 type app struct {
-	dir string // -C
+	dir  string // -C
+	copy string // --copy
 	// out and err are for people, and clean what is printed. Values that are
 	// asked for as they are go to raw, and what changes lines in place to live.
 	out, err  *cleaner
@@ -104,6 +105,7 @@ file ` + declare.FileName + `. Without a command it shows them on a full screen.
 		},
 	}
 	root.PersistentFlags().StringVarP(&a.dir, "dir", "C", ".", "the project's `folder`")
+	root.PersistentFlags().StringVar(&a.copy, "copy", "", "the fresh copy of the project that has this `name`, in place of the project")
 	root.SetFlagErrorFunc(misflagged)
 	root.SetVersionTemplate("{{.Version}}\n")
 	root.SetOut(a.raw)
@@ -125,6 +127,9 @@ func names(root *cobra.Command) []string {
 
 // project opens the project of -C.
 func (a *app) project() (*project.Project, error) {
+	if err := a.enterCopy(); err != nil {
+		return nil, err
+	}
 	p, err := project.Open(a.dir)
 	if err == nil && p.LostProfile != "" {
 		fmt.Fprintf(a.err, "%s has no profile %s any more; what runs goes on with it until it is stopped\n", declare.FileName, p.LostProfile)
@@ -177,7 +182,7 @@ func (a *app) show(ctx context.Context, p *project.Project, client *api.Client) 
 		Client:  client,
 		Connect: func(ctx context.Context) (*api.Client, error) { return api.Connect(ctx, p) },
 		Refresh: func(ctx context.Context, c *api.Client) (*api.Client, error) {
-			now, err := project.Open(p.Dir)
+			now, err := project.Open(p.Home())
 			if err != nil {
 				return c, err
 			}
@@ -203,8 +208,10 @@ func (a *app) show(ctx context.Context, p *project.Project, client *api.Client) 
 
 // dirFlag returns the -C that leads to a project from here, if it needs one.
 func (a *app) dirFlag(p *project.Project) string {
-	if here, err := project.Open("."); err == nil && here.Dir == p.Dir {
+	if here, err := project.Open("."); err == nil && here.Home() == p.Home() {
 		return ""
+	} else if err == nil && here.Dir == p.Dir {
+		return " --copy " + p.Copy
 	}
-	return " -C " + p.Dir
+	return " -C " + p.Home()
 }

@@ -37,6 +37,7 @@ func (e exitError) Error() string { return fmt.Sprintf("exit %d", e.code) }
 func (a *app) run() *cobra.Command {
 	var with string
 	var yes bool
+	var f freshFlags
 	cmd := &cobra.Command{
 		Use: "run ERRAND [ARG...] | run --with SERVICE -- COMMAND...", Short: "Run an errand, or a command with the environment that a service gets",
 		Long: `Run runs an errand of the declaration: what it needs is started first and left
@@ -47,14 +48,23 @@ does the same.
 With --with it runs any command in the folder and with the environment of a
 service. With a server, it gets what leads to that server: its facts, as
 LEDGER_URL for those of the service ledger, and the variables that its own
-clients read, such as PGHOST. The exit code is the command's.`,
+clients read, such as PGHOST. The exit code is the command's.
+
+With --fresh it runs on a fresh copy of the project: a second set of the services that
+are needed, beside those that run, with ports and data of their own, migrated and
+seeded. All of it is gone afterwards. A command without --with gets what leads to all
+services.`,
 		Args:              takes(cobra.MinimumNArgs(1)),
-		Example:           "  neighbour run overdue --dry-run\n  neighbour run --with api -- node scripts/overdue.js\n  neighbour run --with ledger -- pg_dump > toolshed.sql",
+		Example:           "  neighbour run overdue --dry-run\n  neighbour run --with api -- node scripts/overdue.js\n  neighbour run --with ledger -- pg_dump > toolshed.sql\n  neighbour run --fresh test\n  neighbour run --fresh --from bug-17 --with api -- npm test",
 		ValidArgsFunction: a.completeErrands,
 		RunE: func(cmd *cobra.Command, argv []string) error {
 			p, err := a.project()
 			if err != nil {
 				return err
+			}
+			if e := p.Errand(argv[0]); f.asked() || e != nil && e.Fresh && p.Copy == "" && with == "" && cmd.ArgsLenAtDash() != 0 {
+				f.with, f.yes, f.command = with, yes, cmd.ArgsLenAtDash() == 0 || with != ""
+				return a.runFresh(cmd.Context(), p, f, argv)
 			}
 			if with == "" {
 				return a.runErrand(cmd.Context(), p, argv[0], argv[1:], yes)
@@ -71,6 +81,12 @@ clients read, such as PGHOST. The exit code is the command's.`,
 	}
 	cmd.Flags().StringVar(&with, "with", "", "the `service` whose folder and environment a command gets")
 	cmd.Flags().BoolVar(&yes, "yes", false, "answer the question of an errand that asks one")
+	cmd.Flags().BoolVar(&f.fresh, "fresh", false, "on a fresh copy of the project, which is gone afterwards")
+	cmd.Flags().StringVar(&f.from, "from", "", "with --fresh, with the data of a `snapshot`")
+	cmd.Flags().StringVar(&f.stay, "keep", "", "with --fresh, have the copy stay, under a `name`")
+	cmd.Flags().StringVar(&f.junit, "junit", "", "with --fresh, write how it went to a `file` of JUnit XML")
+	cmd.Flags().IntVar(&f.copies, "copies", 0, "with --fresh, on `n` copies at once")
+	_ = cmd.RegisterFlagCompletionFunc("from", a.snapshotNames)
 	cmd.Flags().SetInterspersed(false) // what comes after the errand is the errand's
 	_ = cmd.RegisterFlagCompletionFunc("with", a.services)
 	return cmd
@@ -122,7 +138,7 @@ func (a *app) runErrand(ctx context.Context, p *project.Project, name string, ar
 		return err
 	}
 	by := fmt.Sprintf("neighbour run, pid %d", os.Getpid())
-	rec, err := errand.NewStore(p.ErrandDir()).Begin(errand.Run{Errand: name, Args: args, By: by, Unkept: e.Terminal})
+	rec, err := errand.NewStore(p.ErrandDir()).Begin(errand.Run{Errand: name, Args: args, By: by, Unkept: e.Terminal, Copy: p.Copy})
 	if err != nil {
 		return fmt.Errorf("what becomes of errand %s can't be kept: %w", name, err)
 	}
@@ -186,7 +202,11 @@ func (a *app) startFor(ctx context.Context, p *project.Project, e *declare.Erran
 	if len(missing) == 0 {
 		return nil
 	}
-	fmt.Fprintf(a.err, "errand %s needs %s; starting that first\n", e.Name, words.Join(missing))
+	who := "errand " + e.Name
+	if e.Name == "" { // a command on a fresh copy
+		who = "it"
+	}
+	fmt.Fprintf(a.err, "%s needs %s; starting that first\n", who, words.Join(missing))
 	p, client, _, err := a.connect(ctx, a.project, missing, nil)
 	if err != nil {
 		return err

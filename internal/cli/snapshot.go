@@ -75,6 +75,9 @@ name that is left out is made of the time.`,
 			if err := p.Check(services...); err != nil {
 				return err
 			}
+			if project.IsTemplate(strings.Join(args, "")) {
+				return usageError{fmt.Errorf("%s is a name for what fresh copies begin with; give the snapshot another", args[0])}
+			}
 			told := a.tellingOperations(cmd.Context(), client, "save ")
 			m, err := client.SaveSnapshot(cmd.Context(), strings.Join(args, ""), services...)
 			told()

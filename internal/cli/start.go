@@ -37,7 +37,12 @@ that was changed meanwhile is read again if that touches nothing that runs.`,
 		RunE: func(cmd *cobra.Command, names []string) error {
 			open := a.project
 			if cmd.Flags().Changed("profile") {
-				open = func() (*project.Project, error) { return project.OpenProfile(a.dir, profile) }
+				open = func() (*project.Project, error) {
+					if err := a.enterCopy(); err != nil {
+						return nil, err
+					}
+					return project.OpenProfile(a.dir, profile)
+				}
 			}
 			p, client, whole, err := a.connect(cmd.Context(), open, names, nil)
 			if err != nil {
@@ -153,7 +158,11 @@ func (a *app) stop() *cobra.Command {
 			if len(names) == 0 && !broken {
 				a.clearHosts(p)
 			}
-			return a.stopped(p, d, asJSON)
+			if err := a.stopped(p, d, asJSON); err != nil || p.Copy == "" || len(names) > 0 || broken {
+				return err
+			}
+			fmt.Fprintf(a.err, "the copy %s is gone, with what it held\n", p.Copy)
+			return p.RemoveCopy()
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print the names of what was stopped as JSON")

@@ -37,11 +37,7 @@ func (a *app) withoutDeclaration(problem error) (*project.Project, error) {
 	if !errors.As(problem, &problems) && !errors.As(problem, &profile) {
 		return nil, problem
 	}
-	path, err := declare.Find(a.dir)
-	if err != nil {
-		return nil, err
-	}
-	return project.AtFile(path), nil
+	return project.Nearest(a.dir)
 }
 
 func (a *app) status() *cobra.Command {

@@ -167,7 +167,10 @@ var holders = map[string]holder{
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = c.Disconnect(context.Background()) })
 		loans := c.Database("toolshed").Collection("loans")
-		return func(n int) error { _, err := loans.InsertOne(context.Background(), bson.D{{Key: "_id", Value: n}}); return err }, func() int {
+		return func(n int) error {
+			_, err := loans.InsertOne(context.Background(), bson.D{{Key: "_id", Value: n}})
+			return err
+		}, func() int {
 			var all []struct {
 				ID int `bson:"_id"`
 			}
@@ -452,9 +455,9 @@ needs = ["file"]
 	var m map[string]any
 	require.NoError(t, json.Unmarshal(b, &m))
 	for says, change := range map[string]func(){
-		"it was made by a newer version (form 9, this one knows 1)":                    func() { m["format"] = 9 },
-		"file is of kind sqlite, and the snapshot one has data of the kind postgres":   func() { m["services"].([]any)[0].(map[string]any)["kind"] = "postgres" },
-		"the snapshot one has data of gone, which is no service here":                  func() { m["services"].([]any)[0].(map[string]any)["name"] = "gone" },
+		"it was made by a newer version (form 9, this one knows 1)":                     func() { m["format"] = 9 },
+		"file is of kind sqlite, and the snapshot one has data of the kind postgres":    func() { m["services"].([]any)[0].(map[string]any)["kind"] = "postgres" },
+		"the snapshot one has data of gone, which is no service here":                   func() { m["services"].([]any)[0].(map[string]any)["name"] = "gone" },
 		"the machine went down before the snapshot one was on its disk, so that it may": func() { m["boot"] = "another" },
 	} {
 		require.NoError(t, json.Unmarshal(b, &m))

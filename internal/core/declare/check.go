@@ -228,10 +228,24 @@ func (c *checker) checkHooks(path string, e *Errand) {
 			c.exists(path+".on."+event, serviceNameOf(w.Value), w.At, w.width)
 		}
 	}
+	switch {
+	case e.Copies < 0 || e.Copies > MostCopies:
+		c.report(path+".copies", e.At, len(e.Name), fmt.Sprintf("%d copies can't be made at once", e.Copies), fmt.Sprintf("write 1 to %d", MostCopies))
+	case e.Copies > 0 && !e.Fresh:
+		c.report(path+".copies", e.At, len(e.Name), "there are no copies of what does not run on one", "add fresh = true, or remove copies")
+	case e.Copies > 1 && e.Terminal:
+		c.report(path+".terminal", e.At, len(e.Name), "several can't have the terminal to themselves", "remove terminal or copies")
+	}
+	if alone && e.Fresh {
+		c.report(path+".fresh", e.At, len(e.Name), "runs by itself for the project's own services, and not on a copy", "remove fresh, or before and on")
+	}
 	if alone && (e.Ask != "" || e.Terminal) {
 		c.report(path, e.At, len(e.Name), "runs by itself, so that nobody is there to be asked", "remove ask and terminal, or before and on")
 	}
 }
+
+// MostCopies is on how many fresh copies an errand can run at once.
+const MostCopies = 32
 
 // checkScripts checks what changes a database before it is used.
 func (c *checker) checkScripts(s *Service) {

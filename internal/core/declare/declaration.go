@@ -63,6 +63,9 @@ type Errand struct {
 	When    []Word `toml:"when" doc:"the files it depends on, for before: [\"**/migrations/*.py\"]"`
 	On      Hook   `toml:"on" doc:"what makes it run by itself: { ready = \"api\" }"`
 	Ask     string `toml:"ask" doc:"a question to be answered with yes before it runs"`
+	// Fresh says that it runs on fresh copies, Copies on how many at once; 0 is one.
+	Fresh  bool `toml:"fresh" doc:"it runs on a fresh copy of the project, which is gone afterwards"`
+	Copies int  `toml:"copies" doc:"with fresh, on how many copies it runs at once; ${copy.number} tells them apart, from 1"`
 	// Terminal is for what draws on the whole screen, or asks for passwords.
 	Terminal bool `toml:"terminal" doc:"it gets the terminal to itself, and what it prints is not kept"`
 

@@ -316,7 +316,7 @@ func (c *checker) readServices(n *node) {
 		path := join("service", name)
 		if !serviceName.MatchString(name) {
 			c.report(path, table.keyAt, table.keyLen, fmt.Sprintf("%q can't be a service's name", name), nameRule)
-		} else if slices.Contains([]string{"env", "project", "self"}, name) {
+		} else if slices.Contains([]string{"copy", "env", "project", "self"}, name) {
 			c.report(path, table.keyAt, table.keyLen, fmt.Sprintf("%q can't be a service's name: references use it", name), "choose another name")
 		}
 		s := &Service{Name: name, At: table.keyAt, Kind: DefaultKind, node: table}

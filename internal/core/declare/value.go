@@ -246,6 +246,8 @@ type Reference struct {
 	HasDefault   bool
 	// Project is "name" or "dir" for ${project.name} and ${project.dir}.
 	Project string
+	// Copy is "number" or "name" for ${copy.number} and ${copy.name}.
+	Copy string
 	// Self is set for ${self.NAME}, a value of the service itself, in the
 	// declaration of a kind.
 	Self string
@@ -338,6 +340,11 @@ func parseReference(source string) (*Reference, *ReferenceError) {
 		if !environmentName.MatchString(ref.Env) {
 			return fail(fmt.Sprintf("%q can't be a variable's name", ref.Env), "use letters, digits and _, not beginning with a digit")
 		}
+	case owner == "copy":
+		if rest != "number" && rest != "name" {
+			return fail(fmt.Sprintf("a copy has no fact %q", rest), "write ${copy.number} or ${copy.name}")
+		}
+		ref.Copy = rest
 	case owner == "project":
 		if rest != "name" && rest != "dir" {
 			return fail(fmt.Sprintf("the project has no fact %q", rest), "write ${project.name} or ${project.dir}")

@@ -53,6 +53,8 @@ type Run struct {
 	// Runner is the process that writes this, Process the command's.
 	Runner  proc.ID `json:"runner"`
 	Process proc.ID `json:"process,omitzero"`
+	// Copy is the fresh copy of the project that it ran on, "" for the project itself.
+	Copy string `json:"copy,omitempty"`
 }
 
 const (

@@ -83,7 +83,7 @@ func WiringOf(p *project.Project, services Services) (Wiring, error) {
 			}
 			owner := p.OwnerOf(h.PID)
 			use.Holder, use.Whose = &h, p.InWords(owner)
-			use.Conflict = owner != (project.Owner{Dir: p.Dir, Service: use.Service})
+			use.Conflict = owner != (project.Owner{Dir: p.Home(), Service: use.Service})
 			if !use.Conflict {
 				use.Whose = "its own"
 			}

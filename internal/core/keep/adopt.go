@@ -41,7 +41,7 @@ func (k *Keeper) adopt() {
 		marks = append(marks, "errand."+e.Name)
 	}
 	for _, mark := range marks {
-		killAll(census.Belonging(proc.ID{}, proc.Mark(k.project.Dir, mark)))
+		killAll(census.Belonging(proc.ID{}, k.project.Mark(mark)))
 	}
 	var again, ending []string
 	k.each(func(u *supervise.Service) {
@@ -67,7 +67,7 @@ func (k *Keeper) adopt() {
 			k.log.Error("not adopted", "service", name, "why", err)
 		}
 		// Without its main process, the rest of a service is of no use.
-		mark := proc.Mark(k.project.Dir, name)
+		mark := k.project.Mark(name)
 		if rest := census.Belonging(proc.ID{}, mark); len(rest) > 0 {
 			k.log.Info("ending what is left of a service", "service", name, "processes", len(rest))
 			killAll(rest)

@@ -35,7 +35,7 @@ func (k *Keeper) watchDeclaration() {
 func (k *Keeper) lookAtDeclaration() {
 	changed, mistake := k.Stale(), ""
 	if changed {
-		if _, err := project.OpenProfile(k.decl.Dir, k.decl.Profile); err != nil {
+		if _, err := project.OpenProfile(k.project.Home(), k.decl.Profile); err != nil {
 			mistake = err.Error()
 			var problems declare.Problems
 			if errors.As(err, &problems) {

@@ -10,7 +10,7 @@ import (
 // Effects returns what the declaration as it is now means for the services, in
 // the order of a start. What is wrong with it comes back as declare.Problems.
 func (k *Keeper) Effects(ctx context.Context) ([]insight.Effect, error) {
-	now, err := project.OpenProfile(k.decl.Dir, k.decl.Profile)
+	now, err := project.OpenProfile(k.project.Home(), k.decl.Profile)
 	if err != nil {
 		return nil, err
 	}

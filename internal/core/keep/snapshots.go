@@ -134,7 +134,7 @@ func (k *Keeper) SaveSnapshot(ctx context.Context, name string, services ...stri
 	if name == snapshot.Replaced {
 		return nil, fmt.Errorf("%s is what the last restore has replaced; give the snapshot another name", name)
 	}
-	store := k.project.Snapshots()
+	store := k.project.SnapshotsOf(name)
 	if _, err := os.Lstat(store.Path(name)); err == nil {
 		return nil, fmt.Errorf("%q: %w", name, snapshot.ErrExists)
 	}
@@ -300,7 +300,7 @@ func (s *saving) still(ctx context.Context) (err error) {
 		var ids []proc.ID
 		for _, one := range s.m.Services {
 			if id := k.services[one.Name].Process(); id.PID != 0 {
-				ids = append(ids, census.Belonging(id, proc.Mark(k.decl.Dir, one.Name))...)
+				ids = append(ids, census.Belonging(id, k.project.Mark(one.Name))...)
 			}
 		}
 		return ids, nil
@@ -393,7 +393,7 @@ func Restoring(ctx context.Context, p *project.Project, state func(string) super
 
 // chosenOf returns a snapshot with only those of its services that are named, if any is.
 func chosenOf(p *project.Project, name string, services []string) (*snapshot.Manifest, error) {
-	m, err := p.Snapshots().Get(name)
+	m, err := p.SnapshotsOf(name).Get(name)
 	if err != nil {
 		return nil, err
 	}
@@ -434,7 +434,11 @@ func (k *Keeper) RestoreSnapshot(ctx context.Context, name string, services ...s
 	if name == snapshot.Replaced {
 		why = "replaced by what was there before"
 	}
-	return k.replace(ctx, "restore "+name+":", m, &snapshot.Manifest{Name: snapshot.Replaced, Why: why})
+	kept := &snapshot.Manifest{Name: snapshot.Replaced, Why: why}
+	if k.project.Copy != "" { // what it holds is thrown away in any case
+		kept = nil
+	}
+	return k.replace(ctx, "restore "+name+":", m, kept)
 }
 
 // replace carries a restore out. Kept is what becomes of the data that was there.
@@ -508,7 +512,7 @@ func (k *Keeper) unused(names []string) error {
 	}
 	for _, e := range all {
 		last, ok := e.Last()
-		if ok && last.Result == errand.UnderWay && slices.ContainsFunc(k.project.Errand(e.Name).Needs, func(n string) bool { return slices.Contains(names, n) }) {
+		if ok && last.Result == errand.UnderWay && last.Copy == k.project.Copy && slices.ContainsFunc(k.project.Errand(e.Name).Needs, func(n string) bool { return slices.Contains(names, n) }) {
 			return fmt.Errorf("the errand %s is under way, which needs the data; wait for it, or end it", e.Name)
 		}
 	}
@@ -519,15 +523,17 @@ func (k *Keeper) unused(names []string) error {
 // foldUp takes the rest away.
 func (k *Keeper) unfold(ctx context.Context, op *operation, m, kept *snapshot.Manifest) (*snapshot.Replacement, error) {
 	p := k.project
-	kept.Project, kept.Made, kept.By = k.decl.Name, time.Now(), op.By
 	r := &snapshot.Replacement{Restored: m, Replaced: kept}
-	errands, err := p.KeptErrands(m.Names()...)
-	if err != nil {
-		return r, err
+	if kept != nil {
+		kept.Project, kept.Made, kept.By = k.decl.Name, time.Now(), op.By
+		errands, err := p.KeptErrands(m.Names()...)
+		if err != nil {
+			return r, err
+		}
+		kept.Errands = errands
 	}
-	kept.Errands = errands
 	progress := &saving{k: k, op: op, total: m.Bytes}
-	dir := p.Snapshots().Path(m.Name)
+	dir := p.SnapshotsOf(m.Name).Path(m.Name)
 	for _, one := range m.Services {
 		in, err := p.Instance(p.Service(one.Name))
 		if err != nil {
@@ -540,8 +546,9 @@ func (k *Keeper) unfold(ctx context.Context, op *operation, m, kept *snapshot.Ma
 		if err != nil {
 			return r, err
 		}
-		was.How = "stopped"
-		kept.Services = append(kept.Services, was)
+		if was.How = "stopped"; kept != nil {
+			kept.Services = append(kept.Services, was)
+		}
 		for i, live := range p.DataOf(in) {
 			fresh, old := snapshot.Prepared(live)
 			swap := snapshot.Swap{Live: live, Old: old, Service: one.Name, Part: i}
@@ -560,6 +567,14 @@ func (k *Keeper) unfold(ctx context.Context, op *operation, m, kept *snapshot.Ma
 			t := snapshot.Tree{From: snapshot.PartDir(dir, one.Name, i), To: fresh, Progress: progress.progress}
 			if err := t.Update(ctx, func(uint64) bool { return false }, true); err != nil {
 				return r, err
+			}
+			for _, pattern := range p.Kind(in.Service).Info().Fleeting {
+				found, _ := filepath.Glob(filepath.Join(fresh, pattern))
+				for _, f := range found {
+					if err := os.Remove(f); err != nil {
+						return r, err
+					}
+				}
 			}
 			if in.Account != nil {
 				if err := in.Account.OwnAll(fresh); err != nil {

@@ -1,6 +1,7 @@
 package kind
 
 import (
+	"cmp"
 	"context"
 	"os"
 	"os/exec"
@@ -17,7 +18,10 @@ type Instance struct {
 	Service *declare.Service
 	Project string // the project's name
 	Root    string // the project's folder
-	Port    int    // 0 if it has none
+	// Home stands for the project, or for the fresh copy of it that Copy says this is.
+	Home string
+	Copy bool
+	Port int // 0 if it has none
 	// Data is the folder for what must last, Run the one for sockets and
 	// generated configuration. Both are made by EnsureDirs.
 	Data, Run string
@@ -127,7 +131,7 @@ func (in *Instance) WriteRun(name, text string, own bool) (path string, err erro
 func (in *Instance) Command(ctx context.Context, path string, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, path, args...)
 	// A keeper that follows one which was killed finds it by its mark.
-	cmd.Env = append(in.BasicEnv(), proc.MarkVariable+"="+proc.Mark(in.Root, in.Service.Name))
+	cmd.Env = append(in.BasicEnv(), proc.MarkVariable+"="+proc.Mark(cmp.Or(in.Home, in.Root), in.Service.Name))
 	cmd.SysProcAttr = in.Account.Attributes()
 	if _, err := os.Stat(in.Data); err == nil {
 		cmd.Dir = in.Data

@@ -172,6 +172,9 @@ type Info struct {
 	// Machine says that the form of its data depends on the machine and on the server's version.
 	// AtEnd says that all that it holds is on the disk only once it has ended.
 	Machine, AtEnd bool
+	// Fleeting are files of its data, below the data folder, that mean something only to the server
+	// which has made them, such as the one with its pid: a copy of the data must not have them.
+	Fleeting []string
 	// HTTP says that the fact url of its services is one of HTTP, which browsers can open.
 	HTTP bool
 	// Below says that names below those of its services lead to them, too, and Aside that what

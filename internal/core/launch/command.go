@@ -88,7 +88,7 @@ func runErrand(ctx context.Context, p *project.Project, e *declare.Errand, args 
 		return proc.Exit{}, err
 	}
 	defer r.Close()
-	process, err := proc.Start(proc.Spec{Argv: c.Argv, Env: c.Environ(), Dir: c.Dir, Mark: proc.Mark(p.Dir, "errand."+e.Name), Output: w})
+	process, err := proc.Start(proc.Spec{Argv: c.Argv, Env: c.Environ(), Dir: c.Dir, Mark: p.Mark("errand." + e.Name), Output: w})
 	w.Close()
 	if err != nil {
 		return proc.Exit{}, fmt.Errorf("%s can't be started: %w", c.Argv[0], errors.Unwrap(err))

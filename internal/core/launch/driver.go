@@ -264,7 +264,7 @@ func (d *Driver) Launch() (supervise.Process, error) {
 	}
 	p, err := proc.Start(proc.Spec{
 		Argv: l.Argv, Env: append(env, l.Env...), Dir: l.Dir,
-		Mark: proc.Mark(d.project.Dir, d.svc.Name), Output: out, Account: in.Account, Group: d.confine(),
+		Mark: d.project.Mark(d.svc.Name), Output: out, Account: in.Account, Group: d.confine(),
 	})
 	if errors.Is(err, syscall.E2BIG) {
 		return nil, tooLarge(env, l.Argv[0])
@@ -321,7 +321,7 @@ func (d *Driver) Adopt(left supervise.Left) (supervise.Process, error) {
 			d.signal = cmp.Or(l.Signal, "TERM")
 		}
 	}
-	return proc.Adopt(left.ID, proc.Mark(d.project.Dir, d.svc.Name))
+	return proc.Adopt(left.ID, d.project.Mark(d.svc.Name))
 }
 
 // printed reports whether the line that a service's check waits for has come

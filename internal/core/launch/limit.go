@@ -21,7 +21,7 @@ func (d *Driver) confine() *proc.Group {
 	if d.group != nil {
 		return d.group
 	}
-	project := sha256.Sum256([]byte(d.project.Dir))
+	project := sha256.Sum256([]byte(d.project.Home()))
 	group, err := proc.Confine(fmt.Sprintf("neighbour-%x-%s", project[:4], d.svc.Name), int64(l.Memory), l.Processors)
 	if err != nil {
 		d.watched = "its limits are watched, not enforced: " + err.Error()

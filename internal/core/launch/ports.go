@@ -63,7 +63,7 @@ func (d *Driver) taken() error {
 		return nil
 	}
 	h := port.FindHolder(in.Port)
-	if h == nil || d.project.OwnerOf(h.PID) == (project.Owner{Dir: d.project.Dir, Service: d.svc.Name}) {
+	if h == nil || d.project.OwnerOf(h.PID) == (project.Owner{Dir: d.project.Home(), Service: d.svc.Name}) {
 		return nil // a process of its own that is just ending
 	}
 	return d.held(in.Port)
@@ -84,7 +84,7 @@ func (d *Driver) ownPIDs(p supervise.Process) []int {
 		return []int{p.ID().PID}
 	}
 	var pids []int
-	for _, id := range census.Belonging(p.ID(), proc.Mark(d.project.Dir, d.svc.Name)) {
+	for _, id := range census.Belonging(p.ID(), d.project.Mark(d.svc.Name)) {
 		pids = append(pids, id.PID)
 	}
 	return pids

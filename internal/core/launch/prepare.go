@@ -233,7 +233,7 @@ func (d *Driver) runInLog(ctx context.Context, name string, argv, env []string, 
 	d.launched = journal.Size(path)
 	d.mu.Unlock()
 	began := time.Now()
-	process, err := proc.Start(proc.Spec{Argv: argv, Env: env, Dir: dir, Mark: proc.Mark(d.project.Dir, name), Output: out, Account: account})
+	process, err := proc.Start(proc.Spec{Argv: argv, Env: env, Dir: dir, Mark: d.project.Mark(name), Output: out, Account: account})
 	if err != nil {
 		return exit, 0, nil, fmt.Errorf("%s can't be started: %w", argv[0], errors.Unwrap(err))
 	}

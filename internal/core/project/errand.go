@@ -13,7 +13,7 @@ import (
 )
 
 // ErrandDir returns the folder with the runs of errands.
-func (p *Project) ErrandDir() string { return filepath.Join(p.state, "errands") }
+func (p *Project) ErrandDir() string { return filepath.Join(p.base, "errands") }
 
 func (p *Project) errandFile() string { return filepath.Join(p.state, "errands.json") }
 

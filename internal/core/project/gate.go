@@ -179,6 +179,9 @@ func (p *Project) GateHosts() []string {
 
 // UsesGate reports whether the project is reached through the gate.
 func (p *Project) UsesGate() bool {
+	if p.Copy != "" { // its names are the project's
+		return false
+	}
 	// The program that is executed as the gate is this one, and a test of it is another.
 	return !strings.HasSuffix(p.Self, ".test") && len(p.GateNames()) > 0
 }

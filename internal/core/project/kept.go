@@ -15,14 +15,14 @@ import (
 
 // Snapshots is where the project's snapshots are.
 func (p *Project) Snapshots() snapshot.Store {
-	return snapshot.Store{Dir: filepath.Join(p.state, "snapshots")}
+	return snapshot.Store{Dir: filepath.Join(p.base, "snapshots")}
 }
 
 // RestoreFile is the file that says how far a restore has come.
 func (p *Project) RestoreFile() string { return filepath.Join(p.state, "restore.json") }
 
 // BranchFile is the file that says of which git branch the data is.
-func (p *Project) BranchFile() string { return filepath.Join(p.state, "branch.json") }
+func (p *Project) BranchFile() string { return filepath.Join(p.base, "branch.json") }
 
 // Describe returns what a snapshot says of a service beside its files.
 func (p *Project) Describe(in *kind.Instance) (snapshot.Service, error) {

@@ -23,7 +23,7 @@ func (p *Project) OwnerOf(pid int) Owner {
 		return Owner{}
 	}
 	pids := port.Parents(pid)
-	for _, dir := range append([]string{p.Dir}, Enlisted()...) {
+	for _, dir := range append([]string{p.Home(), p.Dir}, Enlisted()...) {
 		// What the keeper saves, as far as it matters here.
 		var state struct {
 			Services map[string]struct {
@@ -56,7 +56,7 @@ func (p *Project) InWords(o Owner) string {
 	switch o.Dir {
 	case "":
 		return "not ours"
-	case p.Dir:
+	case p.Home():
 		return "this project's " + o.Service // the name follows
 	}
 	return "the project's in " + o.Dir + ", " + o.Service

@@ -134,7 +134,7 @@ func vouched(dir string) bool {
 // may change it, and for its folder for state although it was not made here. It
 // returns the project's folder.
 func Vouch(dir string) (string, error) {
-	path, err := locate(dir)
+	path, _, err := locate(dir)
 	if err != nil {
 		return "", err
 	}

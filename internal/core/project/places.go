@@ -79,7 +79,7 @@ func (p *Project) runDir() string {
 
 // shortRunDir returns a folder with a short path for one thing's sockets.
 func (p *Project) shortRunDir(name string) string {
-	sum := sha256.Sum256([]byte(p.Dir + "\x00" + name))
+	sum := sha256.Sum256([]byte(p.Home() + "\x00" + name))
 	return filepath.Join(shortBase(), hex.EncodeToString(sum[:6]))
 }
 

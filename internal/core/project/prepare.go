@@ -86,7 +86,7 @@ type prepared struct {
 	all map[string]string
 }
 
-func (p *Project) preparedFile() string { return filepath.Join(p.state, "prepared.json") }
+func (p *Project) preparedFile() string { return filepath.Join(p.base, "prepared.json") }
 
 func (p *Project) prepared() (map[string]string, error) {
 	p.prep.mu.Lock()
@@ -168,7 +168,7 @@ func addFile(to io.Writer, path string) error {
 	return err
 }
 
-func (p *Project) timesFile() string { return filepath.Join(p.state, "times.json") }
+func (p *Project) timesFile() string { return filepath.Join(p.base, "times.json") }
 
 // UsualTime returns how long something that is done before starts took the last
 // time that it ended well, in milliseconds; 0 if that is not known.

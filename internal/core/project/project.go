@@ -33,8 +33,13 @@ type Project struct {
 	// declaration has no more, so that this is the project without it.
 	LostProfile string
 
+	// Copy is the name of the fresh copy of the project that this is, "" for the project itself.
+	Copy string
+
 	files     declare.Files
-	state     string
+	base      string // the project's folder for what is kept
+	state     string // the same, or the copy's within it
+	number    int    // of the copy, among those made at once
 	ports     *portBook
 	vault     *vault
 	agreement agreement
@@ -48,11 +53,11 @@ type Project struct {
 // profile that the project's keeper was started with. Problems in it come
 // back as declare.Problems, its lack as a *declare.MissingError.
 func Open(dir string) (*Project, error) {
-	path, err := find(dir)
+	path, copy, err := find(dir)
 	if err != nil {
 		return nil, err
 	}
-	at := AtFile(path)
+	at := At(homeOf(path, copy))
 	if err := at.checkState(); err != nil {
 		return nil, err
 	}
@@ -60,11 +65,11 @@ func Open(dir string) (*Project, error) {
 	if err != nil {
 		return nil, err
 	}
-	p, err := open(path, profile)
+	p, err := open(path, copy, profile)
 	var gone *declare.UnknownProfileError
 	if profile != "" && errors.As(err, &gone) {
 		// What runs goes on with it; nothing else needs it.
-		p, err = open(path, "")
+		p, err = open(path, copy, "")
 		if p != nil {
 			p.LostProfile = profile
 		}
@@ -74,35 +79,49 @@ func Open(dir string) (*Project, error) {
 
 // OpenProfile is Open with another profile, "" for none.
 func OpenProfile(dir, profile string) (*Project, error) {
-	path, err := find(dir)
+	path, copy, err := find(dir)
 	if err != nil {
 		return nil, err
 	}
-	return open(path, profile)
+	return open(path, copy, profile)
 }
 
-func find(dir string) (string, error) {
-	path, err := locate(dir)
+func find(dir string) (path, copy string, err error) {
+	path, copy, err = locate(dir)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
-	return path, checkOwners(path)
+	return path, copy, checkOwners(path)
 }
 
-// locate finds the declaration, whoever may change it.
-func locate(dir string) (string, error) {
-	path, err := declare.Find(dir)
+// locate finds the declaration, whoever may change it, and the copy of the project in whose
+// folder dir is.
+func locate(dir string) (path, copy string, err error) {
+	path, err = declare.Find(dir)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	// One project has one name for its folder, however it was reached.
 	if real, err := filepath.EvalSymlinks(filepath.Dir(path)); err == nil {
 		path = filepath.Join(real, declare.FileName)
 	}
-	return path, nil
+	if real, err := filepath.EvalSymlinks(dir); err == nil {
+		if real, err = filepath.Abs(real); err == nil {
+			copy = copyAt(filepath.Dir(path), real)
+		}
+	}
+	return path, copy, nil
 }
 
-func open(path, profile string) (*Project, error) {
+// homeOf returns the folder that stands for the project of a declaration, or for a copy of it.
+func homeOf(path, copy string) string {
+	if copy != "" {
+		return filepath.Join(filepath.Dir(path), StateDir, copiesDir, copy)
+	}
+	return filepath.Dir(path)
+}
+
+func open(path, copy, profile string) (*Project, error) {
 	files, err := declare.ReadFiles(path, configDir(), profile)
 	if err != nil {
 		if theirs := whose(path, err); theirs != "" {
@@ -118,8 +137,15 @@ func open(path, profile string) (*Project, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := At(d.Dir)
+	p := At(homeOf(path, copy))
 	p.Declaration, p.Self, p.files = d, self, files
+	if copy != "" {
+		var o copyOwner
+		if err := atomicfile.ReadJSON(ownerFile(p.state), &o); err != nil {
+			return nil, err
+		}
+		p.number = o.Number
+	}
 	return p, p.checkState()
 }
 
@@ -191,23 +217,28 @@ func (p *Project) ForgetChoices() {
 
 func (p *Project) profileFile() string { return filepath.Join(p.state, "run", "profile") }
 
-// At returns the project in a folder without its declaration: only its paths may
-// be asked for. It serves where the declaration can't be read.
+// At returns the project that a folder stands for, or a copy, without its declaration: only its
+// paths may be asked for. It serves where the declaration can't be read.
 func At(dir string) *Project {
+	dir, copy := home(dir)
 	state := filepath.Join(dir, StateDir)
-	p := &Project{Declaration: &declare.Declaration{Dir: dir}, state: state}
+	p := &Project{Declaration: &declare.Declaration{Dir: dir}, Copy: copy, base: state}
+	if copy != "" {
+		state = filepath.Join(state, copiesDir, copy)
+	}
+	p.state = state
 	p.ports = &portBook{path: filepath.Join(state, "ports.json")}
 	p.vault = &vault{path: filepath.Join(state, "secrets.json"), ensure: p.ensureState}
 	return p
 }
 
-// AtFile is At for the folder of a declaration.
-func AtFile(path string) *Project {
-	dir := filepath.Dir(path)
-	if real, err := filepath.EvalSymlinks(dir); err == nil {
-		dir = real
+// Nearest is At for the project, or the copy of one, in whose folder dir is.
+func Nearest(dir string) (*Project, error) {
+	path, copy, err := locate(dir)
+	if err != nil {
+		return nil, err
 	}
-	return At(dir)
+	return At(homeOf(path, copy)), nil
 }
 
 // sharedBase is where the data of servers that run under another account is,
@@ -249,7 +280,7 @@ func (p *Project) bare(s *declare.Service) (*kind.Instance, error) {
 		return nil, err
 	}
 	in := &kind.Instance{
-		Service: s, Project: p.Name, Root: p.Dir, Port: port, Self: p.Self,
+		Service: s, Project: p.Name, Root: p.Dir, Home: p.Home(), Copy: p.Copy != "", Port: port, Self: p.Self,
 		Data:      filepath.Join(p.state, "data", s.Name),
 		Run:       filepath.Join(p.state, "run", s.Name),
 		Secret:    func(name string) (string, error) { return p.vault.secret(s.Name + "." + name) },
@@ -278,7 +309,7 @@ func (p *Project) bare(s *declare.Service) (*kind.Instance, error) {
 // A link from the usual place leads there, and is followed if the project
 // was moved since.
 func (p *Project) shareData(in *kind.Instance) {
-	sum := sha256.Sum256([]byte(p.Dir))
+	sum := sha256.Sum256([]byte(p.Home()))
 	shared := filepath.Join(sharedBase, hex.EncodeToString(sum[:8]), in.Service.Name)
 	if target, err := os.Readlink(in.Data); err == nil {
 		if info, err := os.Stat(target); err == nil && info.IsDir() {
@@ -385,7 +416,7 @@ func (p *Project) Facts(service string) (map[string]kind.Fact, error) {
 
 // Wiring resolves the project's references.
 func (p *Project) Wiring() wire.Source {
-	return wire.Source{Declaration: p.Declaration, Facts: p.Facts}
+	return wire.Source{Declaration: p.Declaration, Copy: p.Copy, CopyNumber: p.number, Facts: p.Facts}
 }
 
 // Variables returns what a service's environment has beside the inherited ones.

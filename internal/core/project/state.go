@@ -41,8 +41,8 @@ func (e *StrangeStateError) Error() string {
 // by this user's Neighbour: it is a folder and no link, this user's, known by
 // its id, and not git's.
 func (p *Project) checkState() error {
-	strange := func(why string) error { return &StrangeStateError{Path: p.state, Why: why} }
-	info, err := os.Lstat(p.state)
+	strange := func(why string) error { return &StrangeStateError{Path: p.base, Why: why} }
+	info, err := os.Lstat(p.base)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -56,12 +56,12 @@ func (p *Project) checkState() error {
 	case !info.IsDir():
 		return strange("is no folder")
 	case ok && int(st.Uid) != os.Getuid():
-		return &StrangeStateError{Path: p.state, Why: "belongs to " + port.UserName(int(st.Uid)), Theirs: true}
+		return &StrangeStateError{Path: p.base, Why: "belongs to " + port.UserName(int(st.Uid)), Theirs: true}
 	case info.Mode().Perm()&0o022 != 0:
 		return strange("can be written by others")
 	}
 	for _, name := range []string{"logs", "run", "data"} {
-		if info, err := os.Lstat(filepath.Join(p.state, name)); err == nil && !info.IsDir() {
+		if info, err := os.Lstat(filepath.Join(p.base, name)); err == nil && !info.IsDir() {
 			return strange("holds " + name + ", which is no folder of ours")
 		}
 	}
@@ -99,8 +99,8 @@ func (p *Project) ensureState() error {
 	if err := p.checkState(); err != nil {
 		return err
 	}
-	if _, err := os.Lstat(p.state); err == nil {
-		return nil
+	if _, err := os.Lstat(p.base); err == nil {
+		return p.ensureCopy()
 	}
 	fresh, err := os.MkdirTemp(p.Dir, StateDir+".new-")
 	if err != nil {
@@ -120,12 +120,23 @@ func (p *Project) ensureState() error {
 	if err := os.Chmod(fresh, 0o700); err != nil {
 		return err
 	}
-	err = os.Rename(fresh, p.state)
+	err = os.Rename(fresh, p.base)
 	if errors.Is(err, fs.ErrExist) || errors.Is(err, syscall.ENOTEMPTY) {
 		_ = os.Remove(recordPath(id))
 		return p.checkState() // another process was quicker
 	}
 	return err
+}
+
+// ensureCopy makes sure that the copy which this is, if it is one, was not removed.
+func (p *Project) ensureCopy() error {
+	if p.Copy == "" {
+		return nil
+	}
+	if _, err := os.Lstat(p.state); err != nil {
+		return fmt.Errorf("the copy %s is no more: %w", p.Copy, err)
+	}
+	return nil
 }
 
 // whose tells, where something is not permitted, to whom a file belongs that
@@ -151,7 +162,7 @@ func (p *Project) takeState() error {
 	id, err := p.id()
 	if err != nil {
 		id = rand.Text()
-		if err := atomicfile.Write(filepath.Join(p.state, idFile), []byte(id), 0o600); err != nil {
+		if err := atomicfile.Write(filepath.Join(p.base, idFile), []byte(id), 0o600); err != nil {
 			return err
 		}
 	}
@@ -163,7 +174,7 @@ func (p *Project) takeState() error {
 
 // id is the project's own.
 func (p *Project) id() (string, error) {
-	b, err := readSmall(filepath.Join(p.state, idFile))
+	b, err := readSmall(filepath.Join(p.base, idFile))
 	if err == nil && len(b) == 0 {
 		err = fs.ErrNotExist
 	}

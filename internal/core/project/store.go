@@ -1,6 +1,7 @@
 package project
 
 import (
+	"cmp"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
@@ -106,7 +107,7 @@ func (p *Project) Port(s *declare.Service) (int, error) {
 	if n := p.ports.instead[s.Name]; n != 0 {
 		return n, nil
 	}
-	if !s.Listens || s.Port != 0 {
+	if !s.Listens && s.Port == 0 || s.Port != 0 && p.Copy == "" {
 		return s.Port, nil
 	}
 	if err := p.ports.load(); err != nil {
@@ -115,7 +116,7 @@ func (p *Project) Port(s *declare.Service) (int, error) {
 	if n := p.ports.all[s.Name]; n != 0 {
 		return n, nil
 	}
-	return p.givePort(s.Name, p.Kind(s).Info().UsualPort, unlessGiven)
+	return p.givePort(s.Name, cmp.Or(s.Port, p.Kind(s).Info().UsualPort), unlessGiven)
 }
 
 // UsePort gives a service a port in place of the declared one, until
@@ -223,13 +224,14 @@ func (p *Project) pick(usual int, given map[string]int) (int, error) {
 		reserved[other.Port] = true
 	}
 	for _, dir := range Enlisted() {
-		if dir == p.Dir {
-			continue
-		}
-		theirs := map[string]int{}
-		if atomicfile.ReadJSON(filepath.Join(dir, StateDir, "ports.json"), &theirs) == nil {
-			for _, n := range theirs {
-				reserved[n] = true
+		state := filepath.Join(dir, StateDir)
+		copies, _ := filepath.Glob(filepath.Join(state, copiesDir, "*"))
+		for _, state := range append(copies, state) {
+			theirs := map[string]int{}
+			if state != p.state && atomicfile.ReadJSON(filepath.Join(state, "ports.json"), &theirs) == nil {
+				for _, n := range theirs {
+					reserved[n] = true
+				}
 			}
 		}
 	}

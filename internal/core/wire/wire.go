@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 
 	"neighbour/internal/core/declare"
@@ -15,6 +16,10 @@ import (
 // Source is where references get their values.
 type Source struct {
 	Declaration *declare.Declaration
+	// Copy is the name of the fresh copy of the project that this is of, CopyNumber its number
+	// among those that were made at once, from 1; "" and 0 for the project itself.
+	Copy       string
+	CopyNumber int
 	// Facts returns the facts of a service.
 	Facts func(service string) (map[string]kind.Fact, error)
 	// Getenv looks up a variable for ${env.NAME}; nil: os.LookupEnv.
@@ -61,6 +66,10 @@ func (s Source) resolve(r *declare.Reference) (value string, secret bool, err er
 		}
 		f, err := s.Self(r.Self)
 		return f.Value, f.Secret, err
+	case r.Copy == "number":
+		return strconv.Itoa(s.CopyNumber), false, nil
+	case r.Copy == "name":
+		return s.Copy, false, nil
 	case r.Project == "name":
 		return s.Declaration.Name, false, nil
 	case r.Project == "dir":

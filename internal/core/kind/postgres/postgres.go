@@ -78,7 +78,7 @@ env.DATABASE_URL = "${ledger.url}"
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Machine: true, Name: "postgres", Changes: changes, Packages: finder.Packages, Example: example, About: "PostgreSQL", Check: "login", Listens: true, UsualPort: 5432,
+	return kind.Info{Machine: true, Fleeting: []string{"cluster/postmaster.pid"}, Name: "postgres", Changes: changes, Packages: finder.Packages, Example: example, About: "PostgreSQL", Check: "login", Listens: true, UsualPort: 5432,
 		Facts:    []string{"url", "host", "port", "user", "password", "database"},
 		Accounts: []string{"postgres"}}
 }

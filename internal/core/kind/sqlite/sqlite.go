@@ -73,6 +73,8 @@ func path(in *kind.Instance) string {
 	switch {
 	case f == "":
 		return filepath.Join(in.Data, in.Service.Name+".db")
+	case in.Copy: // the file that is declared is the project's
+		return filepath.Join(in.Data, filepath.Base(f))
 	case filepath.IsAbs(f):
 		return f
 	}
