@@ -196,7 +196,9 @@ func TestFreshCopiesAtOnce(t *testing.T) {
 		cmd := exec.Command(binary, "run", "--fresh", "--with", "reviews", "--", "sleep", "1000")
 		cmd.Dir = p.dir
 		require.NoError(t, cmd.Start())
-		require.Eventually(t, func() bool { return slices.ContainsFunc(p.copies(), func(s string) bool { return strings.HasSuffix(s, ":reviews") }) }, patience, 20*time.Millisecond)
+		require.Eventually(t, func() bool {
+			return slices.ContainsFunc(p.copies(), func(s string) bool { return strings.HasSuffix(s, ":reviews") })
+		}, patience, 20*time.Millisecond)
 		names, _ := filepath.Glob(filepath.Join(p.dir, ".neighbour/copies/fresh-*"))
 		require.Len(t, names, 1)
 		other := &project{t: t, dir: names[0]} // its folder stands for it

@@ -168,21 +168,21 @@ var holders = map[string]holder{
 		t.Cleanup(func() { _ = c.Disconnect(context.Background()) })
 		loans := c.Database("toolshed").Collection("loans")
 		return func(n int) error {
-			_, err := loans.InsertOne(context.Background(), bson.D{{Key: "_id", Value: n}})
-			return err
-		}, func() int {
-			var all []struct {
-				ID int `bson:"_id"`
+				_, err := loans.InsertOne(context.Background(), bson.D{{Key: "_id", Value: n}})
+				return err
+			}, func() int {
+				var all []struct {
+					ID int `bson:"_id"`
+				}
+				found, err := loans.Find(context.Background(), bson.D{})
+				require.NoError(t, err)
+				require.NoError(t, found.All(context.Background(), &all))
+				var ids []int
+				for _, d := range all {
+					ids = append(ids, d.ID)
+				}
+				return numbered(t, ids)
 			}
-			found, err := loans.Find(context.Background(), bson.D{})
-			require.NoError(t, err)
-			require.NoError(t, found.All(context.Background(), &all))
-			var ids []int
-			for _, d := range all {
-				ids = append(ids, d.ID)
-			}
-			return numbered(t, ids)
-		}
 	}},
 	"photos": {"kind = \"objects\"\nbuckets = [\"loans\"]", nil, func(t *testing.T, s service) (func(int) error, func() int) {
 		c := s3.New(s3.Options{BaseEndpoint: aws.String(s.Facts["url"]), Region: s.Facts["region"], UsePathStyle: true, Credentials: credentials.NewStaticCredentialsProvider(s.Facts["access_key"], s.Facts["secret_key"], "")})
