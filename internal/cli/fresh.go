@@ -20,6 +20,7 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/words"
@@ -221,9 +222,12 @@ func (r *freshRun) prepare(ctx context.Context, c *project.Project) error {
 		_, err = client.RestoreSnapshot(ctx, r.from)
 	case len(needs) > 0:
 		if template, err = c.Template(needs...); err == nil && template != "" {
-			if _, none := c.SnapshotsOf(template).Get(template); none == nil {
+			store := c.SnapshotsOf(template)
+			if m, none := store.Get(template); none == nil && m.Whole(proc.Boot()) == nil {
 				_, err = client.RestoreSnapshot(ctx, template)
 				made = err == nil
+			} else if none == nil {
+				_ = store.Drop(template)
 			}
 		}
 	}

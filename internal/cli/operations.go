@@ -102,6 +102,8 @@ func (a *app) printOperations(all []keep.Operation, now time.Time) {
 		switch {
 		case o.State == keep.OperationRuns && len(o.Services) > 1 && (o.Does == "start" || o.Does == "restart"):
 			about = fmt.Sprintf("  %d of %d ready", o.Ready, len(o.Services))
+		case o.State == keep.OperationRuns && o.Says != "":
+			about = "  " + o.Says
 		case o.Reason != "":
 			about = "  " + o.Reason
 		}

@@ -48,6 +48,9 @@ port = %d
 kind = "sqlite"
 file = "app.db"
 migrations = "db"
+[env]
+write = ".env"
+keys = { SHELF_URL = "${shelf.url}" }
 [service.api]
 run = "python3 -m http.server --bind 127.0.0.1 $PORT"
 port = "any"
@@ -83,6 +86,14 @@ copies = 4
 		return strings.TrimSpace(string(out))
 	}
 	require.Equal(t, "1", incr(address))
+	env, err := os.ReadFile(filepath.Join(p.dir, ".env"))
+	require.NoError(t, err)
+	require.Contains(t, string(env), address)
+	defer func() {
+		after, err := os.ReadFile(filepath.Join(p.dir, ".env"))
+		require.NoError(t, err)
+		assert.Equal(t, string(env), string(after), "a copy writes no env file")
+	}()
 	for range 2 { // the second begins with what the first has migrated
 		r := p.run("run", "test")
 		require.Equal(t, 0, r.code, r.stderr)

@@ -153,11 +153,13 @@ func (k *Keeper) SaveSnapshot(ctx context.Context, name string, services ...stri
 	if err != nil {
 		return nil, fmt.Errorf("the snapshot %s was not saved: %w", name, roomFor(err, store.Dir))
 	}
-	k.background.Go(func() {
-		if err := store.Settle(m.Name); err != nil {
-			k.log.Warn("settling a snapshot", "name", m.Name, "why", err)
-		}
-	})
+	if !project.IsTemplate(m.Name) { // what is lost of one is made again
+		k.background.Go(func() {
+			if err := store.Settle(m.Name); err != nil {
+				k.log.Warn("settling a snapshot", "name", m.Name, "why", err)
+			}
+		})
+	}
 	for _, s := range m.Services {
 		k.note(s.Name, "saved", journal.Info, fmt.Sprintf("its data was saved as %s (%s)", m.Name, s.How))
 	}

@@ -194,9 +194,10 @@ func (p *Project) FileVariables() ([]wire.Variable, error) {
 }
 
 // WriteEnvFile writes the declared env file, between Neighbour's own lines,
-// if that changes it. Tracked says that git tracks the file.
+// if that changes it. Tracked says that git tracks the file. A copy writes none: the file is for
+// what is run beside it.
 func (p *Project) WriteEnvFile() (tracked bool, err error) {
-	if p.EnvFile == nil {
+	if p.EnvFile == nil || p.Copy != "" {
 		return false, nil
 	}
 	vars, err := p.FileVariables()

@@ -36,12 +36,19 @@ type Replacement struct {
 // put. They are in the same folder, so that one takes the other's place at once.
 func Prepared(live string) (fresh, old string) { return live + ".restoring", live + ".replaced" }
 
-// Commit writes a replacement down. From here on it is carried out.
+// Commit writes a replacement down. From here on it is carried out. What takes the place of data
+// that is kept is on the disk by then; where nothing is kept nothing is worth waiting for a disk.
 func Commit(file string, r *Replacement) error {
+	flushed := map[string]bool{}
 	for _, s := range r.Swaps {
-		if err := flush(filepath.Dir(s.Live)); err != nil {
+		dir := filepath.Dir(s.Live)
+		if r.Replaced == nil || flushed[dir] {
+			continue
+		}
+		if err := flush(dir); err != nil {
 			return err
 		}
+		flushed[dir] = true
 	}
 	b, err := json.Marshal(r)
 	if err != nil {

@@ -199,6 +199,8 @@ func (m *Model) doing() string {
 	switch {
 	case o.State == keep.OperationWaits:
 		text = "◌ " + o.String() + " waits " + o.Reason
+	case o.Says != "":
+		text += ", " + o.Says
 	case o.Does == "start" && len(o.Services) > 1:
 		text = fmt.Sprintf("◐ %s, %d ready", o, o.Ready)
 	}
