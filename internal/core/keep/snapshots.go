@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -105,7 +104,6 @@ type saving struct {
 	m       *snapshot.Manifest
 	parts   []*part
 	unlocks []func()
-	again   []string // what was stopped for it
 	done    atomic.Int64
 	total   int64
 	told    atomic.Int64
@@ -668,17 +666,3 @@ func (k *Keeper) forgetPlaces(ctx context.Context, services []string) {
 func (k *Keeper) DropSnapshot(_ context.Context, name string) error {
 	return k.project.Snapshots().Drop(name)
 }
-
-// SnapshotsIn are the snapshots that hold data of a service, by name.
-func SnapshotsIn(all []StoredSnapshot, service string) []string {
-	var out []string
-	for _, s := range all {
-		if s.Service(service) != nil {
-			out = append(out, s.Name)
-		}
-	}
-	return out
-}
-
-// Whose lists what a snapshot holds in a few words: "ledger, shelf".
-func Whose(m *snapshot.Manifest) string { return strings.Join(m.Names(), ", ") }
