@@ -29,15 +29,15 @@ func Freeze(list func() ([]ID, error)) (pids []int, thaw func(), err error) {
 		return nil, nil, err
 	}
 	all := map[ID]bool{}
+	release := WaitedFor(wakes.Process.Pid)
 	thaw = func() {
+		defer release()
 		for id := range all {
 			_ = send(id, syscall.SIGCONT)
 		}
 		_ = in.Close()
 		_ = wakes.Wait()
 	}
-	waitedFor.Store(wakes.Process.Pid, true)
-	defer waitedFor.Delete(wakes.Process.Pid)
 	if err := freeze(list, in, all); err != nil {
 		thaw()
 		return nil, nil, err

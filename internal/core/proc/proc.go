@@ -169,6 +169,13 @@ func Adopt(id ID, mark string) (*Process, error) {
 // waitedFor are the pids of the children that this process started itself.
 var waitedFor sync.Map
 
+// WaitedFor says that somebody in this process waits for a child that Start did not start, until
+// release is called: nobody else learns how it ended.
+func WaitedFor(pid int) (release func()) {
+	waitedFor.Store(pid, true)
+	return func() { waitedFor.Delete(pid) }
+}
+
 // reaped returns how a process ended that is this process's own child, although it
 // didn't start it: a keeper that took another's place has that one's children.
 func reaped(pid int) Exit {

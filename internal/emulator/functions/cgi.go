@@ -111,6 +111,7 @@ func (s *Server) runProgram(ctx context.Context, w http.ResponseWriter, r *http.
 	}
 	go func() {
 		_ = cmd.Wait()
+		p.release()
 		close(p.done)
 		// What is in the pipes is read, and no more is waited for.
 		_, _ = stdout.SetReadDeadline(time.Now().Add(drainTime)), stderr.SetReadDeadline(time.Now().Add(drainTime))

@@ -17,6 +17,8 @@ type process struct {
 	id   proc.ID
 	done chan struct{} // closed when it has ended
 	kill sync.Once
+	// release is called when its end was waited for.
+	release func()
 }
 
 // start starts a process. What it prints goes to out and err, line by line.
@@ -25,7 +27,7 @@ func start(cmd *exec.Cmd) (*process, error) {
 	if err := cmd.Start(); err != nil {
 		return nil, err
 	}
-	p := &process{cmd: cmd, done: make(chan struct{})}
+	p := &process{cmd: cmd, done: make(chan struct{}), release: proc.WaitedFor(cmd.Process.Pid)}
 	p.id, _ = proc.Identify(cmd.Process.Pid)
 	return p, nil
 }

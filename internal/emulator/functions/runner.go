@@ -160,6 +160,7 @@ func (s *Server) startRunner(ctx context.Context, f *function, round int, c *cal
 	}
 	go func() {
 		_ = cmd.Wait()
+		r.release()
 		close(r.done)
 		// A process that it has left behind can hold its output open.
 		r.process.end()
