@@ -126,6 +126,7 @@ func New(ctx context.Context, p *project.Project, log *slog.Logger) *Keeper {
 	})
 	k.project, k.drivers, k.notes = p, drivers, journal.OpenNotes(p.LogDir())
 	k.history = history.New(p.HistoryFile(), k.damagedHistory)
+	k.overview.Dir = p.Home()
 	k.overview.Unknown, k.overview.First = p.News()
 	k.overview.Holding = Holding(p)
 	k.overview.Gate = p.GateNames()

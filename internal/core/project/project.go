@@ -305,12 +305,18 @@ func (p *Project) bare(s *declare.Service) (*kind.Instance, error) {
 	return in, nil
 }
 
+// sharedDir is where the data of servers of the project is that run under other accounts, unless
+// the project was moved since.
+func (p *Project) sharedDir() string {
+	sum := sha256.Sum256([]byte(p.Home()))
+	return filepath.Join(sharedBase, hex.EncodeToString(sum[:8]))
+}
+
 // shareData moves an instance's folders to where its account can reach them.
 // A link from the usual place leads there, and is followed if the project
 // was moved since.
 func (p *Project) shareData(in *kind.Instance) {
-	sum := sha256.Sum256([]byte(p.Home()))
-	shared := filepath.Join(sharedBase, hex.EncodeToString(sum[:8]), in.Service.Name)
+	shared := filepath.Join(p.sharedDir(), in.Service.Name)
 	if target, err := os.Readlink(in.Data); err == nil {
 		if info, err := os.Stat(target); err == nil && info.IsDir() {
 			shared = filepath.Dir(target)

@@ -146,6 +146,21 @@ func TestTreeShares(t *testing.T) {
 	assert.Empty(t, third.Files)
 }
 
+// A copy of data with a link out of it would share what is there with the original.
+func TestTreeWithALinkOut(t *testing.T) {
+	for _, target := range []string{"/var/tmp", "../elsewhere", "a/../../x"} {
+		dir := t.TempDir()
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, "from", "spaces"), 0o755))
+		require.NoError(t, os.Symlink("../inside", filepath.Join(dir, "from", "spaces", "fine")))
+		tree := snapshot.Tree{From: filepath.Join(dir, "from"), To: filepath.Join(dir, "to")}
+		require.NoError(t, tree.Update(t.Context(), unmapped, true))
+		require.NoError(t, os.Symlink(target, filepath.Join(dir, "from", "16400")))
+		var out *snapshot.LinkError
+		require.ErrorAs(t, tree.Update(t.Context(), unmapped, true), &out, target)
+		assert.Equal(t, target, out.Target)
+	}
+}
+
 // A restore that was written down is carried out, wherever it was interrupted.
 func TestReplacement(t *testing.T) {
 	const steps = 6

@@ -1,0 +1,170 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"neighbour/internal/core/project"
+	"neighbour/internal/core/words"
+	"neighbour/internal/display"
+	"neighbour/internal/gate/control"
+	"neighbour/internal/gate/trust"
+)
+
+func (a *app) purge() *cobra.Command {
+	var all, yes bool
+	cmd := &cobra.Command{
+		Use: "purge", Short: "Delete everything that was ever made for the project", Args: takes(cobra.NoArgs),
+		Long: `Purge stops the project and deletes everything that was ever made for it: data, snapshots,
+fresh copies, logs, history, and what is remembered elsewhere. It lists all of it with
+sizes, and asks. The declaration and the project's own files stay.
+
+With --all it does so for all projects of yours, and deletes what there is for you as a
+whole: the certificate authority, which it takes away from all lists, ports, the list of
+projects. Nothing is left then but the program.`,
+		Example: "  neighbour purge\n  neighbour purge --all",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if all {
+				return a.purgeAll(cmd.Context(), yes)
+			}
+			p, err := a.project()
+			if err != nil {
+				if p, err = a.withoutDeclaration(err); err != nil {
+					return err
+				}
+				fmt.Fprintln(a.err, "the declaration has errors now; data that it keeps outside of "+project.StateDir+" is not known, and stays")
+			}
+			if p.Copy != "" {
+				return usageError{fmt.Errorf("%s is a copy, of which nothing stays: neighbour --copy %s stop", p.Copy, p.Copy)}
+			}
+			if !a.sayLeavings(p) {
+				fmt.Fprintln(a.err, "nothing was made for it")
+				return nil
+			}
+			if !yes {
+				if ok, err := a.confirm("Stop " + nameOf(p) + ", and delete all of this?"); err != nil || !ok {
+					return err
+				}
+			}
+			return a.purgeOne(cmd.Context(), p)
+		},
+	}
+	cmd.Flags().BoolVar(&all, "all", false, "all projects of yours, and what there is for you as a whole")
+	cmd.Flags().BoolVar(&yes, "yes", false, "don't ask")
+	return cmd
+}
+
+func nameOf(p *project.Project) string {
+	if p.Name != "" {
+		return p.Name
+	}
+	return filepath.Base(p.Dir)
+}
+
+// sayLeavings lists what was made for a project, and reports whether that is anything.
+func (a *app) sayLeavings(p *project.Project) bool {
+	left := p.Leavings()
+	if len(left) == 0 {
+		return false
+	}
+	rows := [][]string{{nameOf(p), "size", "where"}}
+	for _, l := range left {
+		where := homely(l.Paths[0])
+		if n := len(l.Paths) - 1; n > 0 {
+			where += fmt.Sprintf(" and %d more", n)
+		}
+		rows = append(rows, []string{l.What, words.Bytes(l.Bytes), where})
+	}
+	_ = printTable(a.out, rows, 1)
+	a.out.Flush()
+	return true
+}
+
+// purgeOne stops a project with its copies, and deletes all that was made for it.
+func (a *app) purgeOne(ctx context.Context, p *project.Project) error {
+	if _, err := stop(ctx, p, nil); err != nil {
+		return err
+	}
+	for _, dir := range p.Copies() {
+		c, err := project.Open(dir)
+		if err != nil {
+			c = project.At(dir) // it can be stopped without
+		}
+		if _, err := stop(ctx, c, nil); err != nil {
+			return fmt.Errorf("the copy %s: %w", c.Copy, err)
+		}
+		if err := c.RemoveCopy(); err != nil {
+			return err
+		}
+	}
+	a.clearHosts(p)
+	if err := p.Purge(); err != nil {
+		return fmt.Errorf("%s is not purged as a whole; once that is set right, do it again: %w", nameOf(p), err)
+	}
+	fmt.Fprintf(a.out, "%s: nothing of Neighbour is left of it but %s\n", nameOf(p), homely(p.Dir)+"/neighbour.toml")
+	return nil
+}
+
+// gateEnd is how long the gate may take to end after the last project.
+const gateEnd = 15 * time.Second
+
+func (a *app) purgeAll(ctx context.Context, yes bool) error {
+	var all []*project.Project
+	for _, dir := range project.Enlisted() {
+		p, err := project.Open(dir)
+		if err != nil {
+			p = project.At(dir)
+			fmt.Fprintf(a.err, "%s: %v\n", homely(dir), err)
+		}
+		all = append(all, p)
+		a.sayLeavings(p)
+	}
+	fmt.Fprintf(a.out, "for you as a whole: %s in %s\n", words.Bytes(project.Size(project.UserDir())), homely(project.UserDir()))
+	if !yes {
+		if ok, err := a.confirm(fmt.Sprintf("Stop %s, and delete all of this?", words.Count(len(all), "project"))); err != nil || !ok {
+			return err
+		}
+	}
+	var failed error
+	for _, p := range all {
+		if err := a.purgeOne(ctx, p); err != nil {
+			failed = errors.Join(failed, err)
+		}
+	}
+	for _, dir := range project.EverEnlisted() { // those whose folder is gone
+		failed = errors.Join(failed, project.At(dir).Purge())
+	}
+	if failed != nil {
+		return failed
+	}
+	if _, err := os.Stat(project.AuthorityDir()); err == nil {
+		if _, au, err := ownAuthority(); err == nil && slices.ContainsFunc(trust.Here().Stores(ctx, au), func(s trust.Store) bool { return s.Trusted }) {
+			if err := a.changeTrust(ctx, nil, true, yes); err != nil {
+				return err
+			}
+		}
+	}
+	gate := control.NewClient()
+	defer gate.Close()
+	for deadline := time.Now().Add(gateEnd); ; time.Sleep(100 * time.Millisecond) {
+		if _, err := gate.State(ctx); errors.Is(err, control.ErrNoGate) {
+			break
+		}
+		if time.Now().After(deadline) {
+			return errors.New("the gate does not end, since another project uses it; neighbour gate says which")
+		}
+	}
+	if err := project.PurgeUser(); err != nil {
+		return err
+	}
+	fmt.Fprintln(a.out, strings.TrimSpace("nothing of Neighbour is left but the program "+display.Clean(os.Args[0])))
+	return nil
+}

@@ -1,0 +1,83 @@
+package e2e
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"neighbour/internal/testkit"
+)
+
+// tree lists all that is below some folders.
+func tree(t *testing.T, roots ...string) []string {
+	t.Helper()
+	var out []string
+	for _, root := range roots {
+		require.NoError(t, filepath.WalkDir(root, func(path string, _ fs.DirEntry, err error) error {
+			if os.IsNotExist(err) {
+				return nil
+			}
+			out = append(out, path)
+			return err
+		}))
+	}
+	sort.Strings(out)
+	return out
+}
+
+// After a purge there is nothing that was not there before the first start, of the project in its
+// folder, of all projects anywhere.
+func TestPurge(t *testing.T) {
+	t.Parallel()
+	testkit.Need(t, "redis-server")
+	home := t.TempDir()
+	env := []string{"HOME=" + home, "XDG_STATE_HOME=" + filepath.Join(home, "state"), "XDG_CACHE_HOME=" + filepath.Join(home, ".cache"), "XDG_RUNTIME_DIR=" + filepath.Join(home, "run"), "NEIGHBOUR_GATE=on"}
+	for _, dir := range []string{"run", ".cache", "state"} {
+		require.NoError(t, os.Mkdir(filepath.Join(home, dir), 0o700))
+	}
+	const declaration = "[service.shelf]\nkind = \"redis\"\n[service.file]\nkind = \"sqlite\"\nfile = \"app.db\"\nmigrations = \"db\"\n[service.site]\nkind = \"static\"\nroot = \"site\"\n"
+	purged, other := newProject(t, declaration), newProject(t, declaration)
+	for _, p := range []*project{purged, other} {
+		p.env = env
+		p.write("db/1-loans.sql", "create table loans (id integer primary key);")
+		p.write("site/index.html", "of the shed")
+		p.write("mine.txt", "of the user")
+	}
+	before, all := tree(t, purged.dir), tree(t, purged.dir, other.dir, home)
+	for _, p := range []*project{purged, other} {
+		p.must("start")
+		p.must("snapshot", "save", "one")
+		p.must("run", "--keep", "mine", "--with", "shelf", "--", "true")
+	}
+	require.NotEqual(t, before, tree(t, purged.dir))
+	refused := purged.run("purge")
+	assert.NotEqual(t, 0, refused.code)
+	for _, what := range []string{"the data of shelf", "the data of file", "snapshots", "fresh copies", "logs", "what is remembered of it"} {
+		assert.Contains(t, refused.stdout, what)
+	}
+	assert.Equal(t, "ready", purged.status().Service["shelf"].State, "nobody has said yes")
+	assert.Contains(t, purged.run("--copy", "mine", "purge").stderr, "mine is a copy, of which nothing stays")
+
+	purged.must("purge", "--yes")
+	assert.Equal(t, before, tree(t, purged.dir))
+	assert.Empty(t, purged.left())
+	assert.Contains(t, purged.run("purge", "--yes").stderr, "nothing was made for it")
+	assert.Equal(t, "ready", other.status().Service["shelf"].State, "another is left alone")
+	assert.NotContains(t, other.must("projects"), purged.dir)
+
+	purged.must("start", "shelf")
+	require.NoError(t, os.WriteFile(filepath.Join(other.dir, "neighbour.toml"), []byte("[service"), 0o600)) // also so
+	other.must("purge", "--all", "--yes")
+	other.write("neighbour.toml", declaration)
+	left := tree(t, purged.dir, other.dir, home)
+	// Where the declaration can't be read nobody knows of a file beside it.
+	left = slices.DeleteFunc(left, func(path string) bool { return strings.HasPrefix(path, filepath.Join(other.dir, "app.db")) })
+	assert.Equal(t, all, left)
+}
