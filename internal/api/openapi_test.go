@@ -209,11 +209,11 @@ func (s *source) read(decl *ast.GenDecl) {
 				}
 			}
 		case *ast.TypeSpec:
-			s.types[spec.Name.Name] = words(decl.Doc, spec.Doc)
+			s.types[spec.Name.Name] = comment(decl.Doc, spec.Doc)
 			if st, ok := spec.Type.(*ast.StructType); ok {
 				for _, f := range st.Fields.List {
 					for _, name := range f.Names {
-						s.fields[fmt.Sprintf("%s.%s", spec.Name.Name, name.Name)] = words(f.Doc, f.Comment)
+						s.fields[fmt.Sprintf("%s.%s", spec.Name.Name, name.Name)] = comment(f.Doc, f.Comment)
 					}
 				}
 			}
@@ -221,8 +221,8 @@ func (s *source) read(decl *ast.GenDecl) {
 	}
 }
 
-// words are those of the first comment that there is, on one line.
-func words(comments ...*ast.CommentGroup) string {
+// comment returns those of the first comment that there is, on one line.
+func comment(comments ...*ast.CommentGroup) string {
 	for _, c := range comments {
 		if c != nil {
 			return strings.Join(strings.Fields(c.Text()), " ")

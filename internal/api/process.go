@@ -426,3 +426,34 @@ func AwaitEnd(p *project.Project) error {
 	}
 	return errors.New("the keeper is stopped and does not end; see " + p.KeeperLog())
 }
+
+// StopProject stops services of a project and what needs them; without a name all, and the keeper
+// ends. If there is none, nothing runs.
+func StopProject(ctx context.Context, p *project.Project, names ...string) (Done, error) {
+	d, err := stopOnce(ctx, p, names)
+	for tries := 0; errors.Is(err, ErrLost) && tries < 3; tries++ {
+		// Another stop was quicker and took the keeper along, or the
+		// keeper was killed: see what there is now.
+		d, err = stopOnce(ctx, p, names)
+	}
+	return d, err
+}
+
+func stopOnce(ctx context.Context, p *project.Project, names []string) (Done, error) {
+	client, err := Find(ctx, p)
+	if errors.Is(err, ErrNoKeeper) {
+		return Done{}, nil
+	}
+	if err != nil {
+		return Done{}, err
+	}
+	defer client.Close()
+	d, err := client.Stop(ctx, names...)
+	if errors.Is(err, ErrNoKeeper) { // gone since it was found
+		err = ErrLost
+	}
+	if err != nil && !errors.Is(err, ErrLost) || len(names) > 0 {
+		return d, err
+	}
+	return d, errors.Join(err, AwaitEnd(p))
+}

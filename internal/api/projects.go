@@ -4,25 +4,31 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
 	"time"
 
 	"neighbour/internal/core/keep"
+	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/words"
 )
 
 // ListedService is a service of a project in a list.
 type ListedService struct {
-	Name  string          `json:"name"`
-	State supervise.State `json:"state"`
-	Port  int             `json:"port,omitempty"`
+	Name   string          `json:"name"`
+	State  supervise.State `json:"state"`
+	Reason string          `json:"reason,omitempty"`
+	Held   bool            `json:"held,omitempty"`
+	Port   int             `json:"port,omitempty"`
 }
 
 // Listed is a project of this user in a list.
@@ -45,6 +51,126 @@ type Listed struct {
 	// in bytes. Disk is -1 if it was not measured.
 	Memory uint64 `json:"memory"`
 	Disk   int64  `json:"disk"`
+	// Rivals are the folders of projects that run and have a port which this one wants.
+	Rivals []string `json:"rivals,omitempty"`
+}
+
+// ListedProjects are all projects of this user, and what is to be said of them as a whole.
+type ListedProjects struct {
+	Projects []Listed `json:"projects"`
+	Clashes  []Clash  `json:"clashes"`
+	// Says is what matters of all of them, in words.
+	Says []string `json:"says"`
+}
+
+// longUnused is how long nobody has used a project of which that is said.
+const longUnused = 60 * 24 * time.Hour
+
+// shortMemory is the part of the machine's memory, one in so many, below which it is short.
+const shortMemory = 10
+
+// survey says of projects what matters when they are seen together.
+func survey(all []Listed) ListedProjects {
+	out := ListedProjects{Projects: append([]Listed{}, all...), Clashes: append([]Clash{}, Clashes(all)...)}
+	running := 0
+	var unused, gone []string
+	for i := range all {
+		l := &out.Projects[i]
+		l.Rivals = nil
+		switch {
+		case l.Gone:
+			gone = append(gone, l.Name)
+		case l.Running():
+			running++
+		case !l.Used.IsZero() && time.Since(l.Used) > longUnused:
+			text := fmt.Sprintf("%s was not used for %s", l.Name, words.Span(time.Since(l.Used)))
+			if l.Disk > 0 {
+				text += " and holds " + words.Bytes(uint64(l.Disk))
+			}
+			unused = append(unused, text)
+		}
+		for _, c := range out.Clashes {
+			if !slices.Contains(c.Dirs, l.Dir) {
+				continue
+			}
+			for j := range all {
+				if other := &all[j]; other.Dir != l.Dir && other.Holds(c.Port) && !slices.Contains(l.Rivals, other.Dir) {
+					l.Rivals = append(l.Rivals, other.Dir)
+				}
+			}
+		}
+	}
+	out.Says = []string{fmt.Sprintf("%d of %s running", running, words.Count(len(all), "project"))}
+	for _, c := range out.Clashes {
+		out.Says = append(out.Says, fmt.Sprintf("%s want %d", words.Join(c.Projects), c.Port))
+	}
+	if len(gone) > 0 {
+		out.Says = append(out.Says, "of "+words.Join(gone)+" the folder is gone")
+	}
+	out.Says = append(out.Says, unused...)
+	if m, err := proc.ReadMachine(); err == nil && m.Total > 0 && m.Total-m.Memory < m.Total/shortMemory {
+		out.Says = append(out.Says, fmt.Sprintf("memory is short: %s of %s are free", words.Bytes(m.Total-m.Memory), words.Bytes(m.Total)))
+	}
+	return out
+}
+
+// Where lists the ports of the services in a few words: "4100–4103 · 5432".
+func (l *Listed) Where() string {
+	var ports []int
+	for _, s := range l.Services {
+		if s.Port != 0 {
+			ports = append(ports, s.Port)
+		}
+	}
+	slices.Sort(ports)
+	ports = slices.Compact(ports)
+	var out []string
+	for i := 0; i < len(ports); {
+		j := i
+		for j+1 < len(ports) && ports[j+1] == ports[j]+1 {
+			j++
+		}
+		switch text := strconv.Itoa(ports[i]); {
+		case j-i > 1:
+			out = append(out, text+"–"+strconv.Itoa(ports[j]))
+		default:
+			for ; i <= j; i++ {
+				out = append(out, strconv.Itoa(ports[i]))
+			}
+		}
+		i = j + 1
+	}
+	return strings.Join(out, " · ")
+}
+
+// When says since when the project runs, or when it was used last; "" if that isn't known.
+func (l *Listed) When(now time.Time) string {
+	switch {
+	case l.Gone:
+		return "its folder is gone"
+	case l.PID != 0 && l.Running() && !l.Began.IsZero():
+		began := l.Began.Local()
+		if began.YearDay() == now.Local().YearDay() && now.Sub(began) < 24*time.Hour {
+			return "since " + began.Format("15:04")
+		}
+		return "since " + began.Format("2 Jan 15:04")
+	case l.Used.IsZero():
+		return ""
+	case now.Sub(l.Used) < time.Minute:
+		return "now"
+	}
+	return words.Span(now.Sub(l.Used)) + " ago"
+}
+
+// Holds reports whether a service of the project runs and has the port.
+func (l *Listed) Holds(port int) bool {
+	return slices.ContainsFunc(l.Services, func(s ListedService) bool { return s.Port == port && s.State.Running() })
+}
+
+// ListProjects lists the projects of this user with what is to be said of them. Measure has the
+// room be measured that they take, which reads all of their folders.
+func ListProjects(ctx context.Context, measure bool) ListedProjects {
+	return survey(Projects(ctx, measure))
 }
 
 // Running reports whether a service of the project has a process.
@@ -57,7 +183,9 @@ const listWait = 2 * time.Second
 
 // Projects lists the projects of this user, those that run first, then by when they were used.
 // Measure has the room be measured that they take, which reads all of their folders.
-func Projects(ctx context.Context, measure bool) []Listed {
+func Projects(ctx context.Context, measure bool) []Listed { return projects(ctx, nil, measure) }
+
+func projects(ctx context.Context, g *glances, measure bool) []Listed {
 	dirs := project.EverEnlisted()
 	out := make([]Listed, len(dirs))
 	var all sync.WaitGroup
@@ -66,7 +194,7 @@ func Projects(ctx context.Context, measure bool) []Listed {
 		all.Go(func() {
 			slots <- struct{}{}
 			defer func() { <-slots }()
-			out[i] = listed(ctx, dir)
+			out[i] = listed(ctx, g, dir)
 			if measure && !out[i].Gone {
 				out[i].Disk = roomOf(filepath.Join(dir, project.StateDir))
 			}
@@ -74,21 +202,63 @@ func Projects(ctx context.Context, measure bool) []Listed {
 	}
 	all.Wait()
 	slices.SortStableFunc(out, func(a, b Listed) int {
-		if a.PID != 0 && b.PID != 0 {
+		switch x, y := a.Running(), b.Running(); {
+		case x != y && x:
+			return -1
+		case x != y:
+			return 1
+		case x || a.PID != 0 && b.PID != 0:
 			return cmp.Or(strings.Compare(a.Name, b.Name), strings.Compare(a.Dir, b.Dir))
 		}
-		return b.Used.Compare(a.Used) // of one that runs that is now
+		return b.Used.Compare(a.Used)
 	})
 	return out
 }
 
-func listed(ctx context.Context, dir string) Listed {
+// glances are what was read of projects, so that it isn't read again and again. It may be used
+// concurrently; nil remembers nothing.
+type glances struct {
+	mu    sync.Mutex
+	known map[string]glance
+}
+
+type glance struct {
+	project *project.Project
+	stamp   string // of its declaration, when that was read
+}
+
+// open opens a project, unless it is open and as it was.
+func (g *glances) open(dir string) (*project.Project, error) {
+	if g == nil {
+		return project.Glance(dir)
+	}
+	g.mu.Lock()
+	last := g.known[dir]
+	g.mu.Unlock()
+	if last.project != nil && last.project.Stamp() == last.stamp {
+		return last.project, nil
+	}
+	p, err := project.Glance(dir)
+	if err != nil {
+		return nil, err
+	}
+	stamp := p.Stamp()
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.known == nil {
+		g.known = map[string]glance{}
+	}
+	g.known[dir] = glance{p, stamp}
+	return p, nil
+}
+
+func listed(ctx context.Context, g *glances, dir string) Listed {
 	l := Listed{Name: strings.ToLower(filepath.Base(dir)), Dir: dir, Services: []ListedService{}, Disk: -1}
 	if _, err := os.Stat(filepath.Join(dir, project.StateDir)); errors.Is(err, fs.ErrNotExist) {
 		l.Gone = true
 		return l
 	}
-	p, problem := project.Open(dir)
+	p, problem := g.open(dir)
 	if problem != nil {
 		p = project.At(dir)
 		l.Problem, _, _ = strings.Cut(problem.Error(), "\n")
@@ -116,7 +286,7 @@ func listed(ctx context.Context, dir string) Listed {
 		return l
 	}
 	for _, s := range keep.Rest(p) {
-		l.Services = append(l.Services, ListedService{s.Name, s.State, s.Port})
+		l.Services = append(l.Services, ListedService{s.Name, s.State, s.Reason, false, s.Port})
 	}
 	return l
 }
@@ -125,7 +295,7 @@ func listed(ctx context.Context, dir string) Listed {
 func (l *Listed) fill(s Snapshot) {
 	l.Name, l.PID, l.Began, l.Used = s.Project, s.PID, s.Began, time.Now()
 	for _, st := range s.Services {
-		l.Services = append(l.Services, ListedService{st.Name, st.State, st.Port})
+		l.Services = append(l.Services, ListedService{st.Name, st.State, st.Reason, st.Held, st.Port})
 		if n := len(st.Usage.Memory); n > 0 && st.State.Running() {
 			l.Memory += st.Usage.Memory[n-1]
 		}
@@ -162,23 +332,30 @@ func roomOf(dir string) (bytes int64) {
 type Clash struct {
 	Port     int      `json:"port"`
 	Projects []string `json:"projects"`
+	Dirs     []string `json:"dirs"`
 }
 
 // Clashes returns the ports that several projects want, sorted.
 func Clashes(all []Listed) []Clash {
-	wants := map[int][]string{}
+	wants := map[int]*Clash{}
 	for _, l := range all {
 		for _, s := range l.Services {
-			if s.Port != 0 && !slices.Contains(wants[s.Port], l.Name) {
-				wants[s.Port] = append(wants[s.Port], l.Name)
+			c := wants[s.Port]
+			if c == nil {
+				c = &Clash{Port: s.Port}
+				wants[s.Port] = c
+			}
+			if s.Port != 0 && !slices.Contains(c.Dirs, l.Dir) {
+				c.Projects, c.Dirs = append(c.Projects, l.Name), append(c.Dirs, l.Dir)
 			}
 		}
 	}
 	var out []Clash
-	for n, names := range wants {
-		if len(names) > 1 {
-			slices.Sort(names)
-			out = append(out, Clash{n, names})
+	for _, c := range wants {
+		if len(c.Dirs) > 1 {
+			slices.Sort(c.Projects)
+			slices.Sort(c.Dirs)
+			out = append(out, *c)
 		}
 	}
 	slices.SortFunc(out, func(a, b Clash) int { return a.Port - b.Port })

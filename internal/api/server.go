@@ -38,6 +38,8 @@ type Server struct {
 	// replaced says that another is going to take the keeper's place, so that
 	// whoever waits for that one does not take this one for it.
 	replaced atomic.Bool
+	rooms    rooms
+	glances  glances
 }
 
 // NewServer makes a server for a keeper. End is called when the keeper is
@@ -67,6 +69,7 @@ func NewServer(k *keep.Keeper, end context.CancelFunc, log *slog.Logger) *Server
 	s.handleSnapshots()
 	s.handleData()
 	s.handleGate()
+	s.handleProjects()
 	s.handleTriggers()
 	handle(s, remedyEndpoint, s.remedy)
 	handle(s, changesEndpoint, s.changes)

@@ -30,7 +30,7 @@ import (
 var (
 	binary = flag.String("binary", "bin/neighbour", "the built program")
 	runs   = flag.Int("runs", 7, "runs of each measurement, at least 5")
-	only   = flag.String("only", "", "one of: start, delay, status, check, idle, demo, loud, search, many, watchers, migrations, history, data, documents, objects, gate, identity, functions, triggers, stub, snapshots, fresh")
+	only   = flag.String("only", "", "one of: start, delay, status, check, idle, demo, loud, search, many, watchers, migrations, history, data, documents, objects, gate, identity, functions, triggers, stub, snapshots, fresh, projects")
 )
 
 func main() {
@@ -64,7 +64,7 @@ func bench() error {
 		name string
 		run  func(dir string) error
 	}{{"start", benchStart}, {"delay", benchDelay}, {"status", benchStatus}, {"check", benchCheck}, {"idle", benchIdle}, {"demo", benchDemo},
-		{"loud", benchLoud}, {"search", benchSearch}, {"many", benchMany}, {"watchers", benchWatchers}, {"migrations", benchMigrations}, {"history", benchHistory}, {"data", benchData}, {"documents", benchDocuments}, {"objects", benchObjects}, {"gate", benchGate}, {"identity", benchIdentity}, {"functions", benchFunctions}, {"triggers", benchTriggers}, {"stub", benchStub}, {"snapshots", benchSnapshots}, {"fresh", benchFresh}} {
+		{"loud", benchLoud}, {"search", benchSearch}, {"many", benchMany}, {"watchers", benchWatchers}, {"migrations", benchMigrations}, {"history", benchHistory}, {"data", benchData}, {"documents", benchDocuments}, {"objects", benchObjects}, {"gate", benchGate}, {"identity", benchIdentity}, {"functions", benchFunctions}, {"triggers", benchTriggers}, {"stub", benchStub}, {"snapshots", benchSnapshots}, {"fresh", benchFresh}, {"projects", benchProjects}} {
 		if *only != "" && *only != b.name {
 			continue
 		}

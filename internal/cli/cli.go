@@ -166,8 +166,13 @@ func (a *app) open(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	defer client.Close()
-	return a.show(ctx, p, client)
+	left, err := a.show(ctx, p, client)
+	client.Close()
+	if err != nil || left.Next == "" {
+		return err
+	}
+	a.dir, a.copy = left.Next, ""
+	return a.open(ctx)
 }
 
 // fullScreen reports whether there is a terminal that can show one.
@@ -176,7 +181,7 @@ func fullScreen() bool {
 }
 
 // show runs the full screen and says afterwards how things are.
-func (a *app) show(ctx context.Context, p *project.Project, client *api.Client) error {
+func (a *app) show(ctx context.Context, p *project.Project, client *api.Client) (Left, error) {
 	collectLess(96 << 20)
 	left, err := a.screens.Run(ctx, ScreenOptions{
 		Client:  client,
@@ -190,20 +195,20 @@ func (a *app) show(ctx context.Context, p *project.Project, client *api.Client) 
 			return fresh, err
 		},
 	})
-	if err != nil {
-		return err
+	if err != nil || left.Next != "" {
+		return left, err
 	}
 	if left.Stopped {
 		if err := api.AwaitEnd(p); err != nil {
-			return err
+			return left, err
 		}
 		fmt.Fprintf(a.out, "%s: everything is stopped; the data stays in %s\n", p.Name, project.StateDir)
-		return nil
+		return left, nil
 	}
 	if left.Running > 0 {
 		fmt.Fprintf(a.out, "%s: %d of %d services go on; \"neighbour%s stop\" ends them\n", p.Name, left.Running, left.Services, a.dirFlag(p))
 	}
-	return nil
+	return left, nil
 }
 
 // dirFlag returns the -C that leads to a project from here, if it needs one.

@@ -51,8 +51,13 @@ screen removes the folder again.`,
 			if _, err := client.Start(cmd.Context(), false); err != nil {
 				return err
 			}
-			if err := a.show(cmd.Context(), p, client); err != nil {
+			left, err := a.show(cmd.Context(), p, client)
+			if err != nil {
 				return err
+			}
+			if left.Next != "" {
+				a.dir = left.Next
+				return a.open(cmd.Context())
 			}
 			if _, err := api.Find(cmd.Context(), p); err != nil {
 				return demo.Remove(trouble)

@@ -144,7 +144,7 @@ func endCopy(ctx context.Context, c *project.Project) error {
 	if client, err := api.Connect(ctx, c); err == nil { // what a killed keeper has left is ended, too
 		client.Close()
 	}
-	if _, err := stop(ctx, c, nil); err != nil {
+	if _, err := api.StopProject(ctx, c); err != nil {
 		return err
 	}
 	return c.RemoveCopy()
@@ -351,7 +351,7 @@ func (r *freshRun) takeAway(ctx context.Context, p, c *project.Project) error {
 		fmt.Fprintf(r.err, "the copy %s goes on; look at it: neighbour --copy %s; end it: neighbour --copy %s stop\n", c.Copy, c.Copy, c.Copy)
 		return nil
 	}
-	if _, err := stop(ctx, c, nil); err != nil {
+	if _, err := api.StopProject(ctx, c); err != nil {
 		return err
 	}
 	if r.failure != nil {

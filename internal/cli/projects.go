@@ -4,10 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -16,6 +13,7 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/words"
 	"neighbour/internal/display"
 )
@@ -26,18 +24,16 @@ func (a *app) projects() *cobra.Command {
 		Use: "projects", Short: "All projects of yours on this machine", Args: takes(cobra.NoArgs),
 		Long: `Projects lists the projects that you have started on this machine: how their services
 are, their ports, how much memory and room they take, and when each was used last. It
-says which of them want the same port, and which nobody has used for long.`,
+says which of them want the same port, and which nobody has used for long. On the full
+screen the same is the view behind the key 0, where they are started and stopped.`,
 		Example: "  neighbour projects\n  neighbour projects --json\n  neighbour projects --forget",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			all := api.Projects(cmd.Context(), true)
+			all := api.ListProjects(cmd.Context(), true)
 			if forget {
-				return a.forgetProjects(all)
+				return a.forgetProjects(all.Projects)
 			}
 			if asJSON {
-				return a.json(struct {
-					Projects []api.Listed `json:"projects"`
-					Clashes  []api.Clash  `json:"clashes"`
-				}{append([]api.Listed{}, all...), append([]api.Clash{}, api.Clashes(all)...)})
+				return a.json(all)
 			}
 			return a.printProjects(all)
 		},
@@ -51,10 +47,10 @@ func (a *app) forgetProjects(all []api.Listed) error {
 	n := 0
 	for _, l := range all {
 		if l.Gone {
-			if err := project.Delist(l.Dir); err != nil {
+			if err := api.ForgetProject(l.Dir); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "forgotten: %s\n", homely(l.Dir))
+			fmt.Fprintf(a.out, "forgotten: %s\n", display.Homely(l.Dir))
 			n++
 		}
 	}
@@ -64,54 +60,29 @@ func (a *app) forgetProjects(all []api.Listed) error {
 	return nil
 }
 
-// longUnused is how long nobody has used a project of which that is said.
-const longUnused = 60 * 24 * time.Hour
-
-func (a *app) printProjects(all []api.Listed) error {
-	if len(all) == 0 {
+func (a *app) printProjects(all api.ListedProjects) error {
+	if len(all.Projects) == 0 {
 		fmt.Fprintln(a.err, "you have started no project on this machine yet")
 		return nil
 	}
-	running := 0
-	for i := range all {
-		if all[i].Running() {
-			running++
-		}
-	}
-	says := []string{fmt.Sprintf("%d of %s running", running, words.Count(len(all), "project"))}
-	for _, c := range api.Clashes(all) {
-		says = append(says, fmt.Sprintf("%s want %d", words.Join(c.Projects), c.Port))
-	}
 	rows := [][]string{{"", "project", "services", "folder", "ports", "memory", "disk", "used"}}
-	for i := range all {
-		l := &all[i]
-		if !l.Gone && !l.Used.IsZero() && time.Since(l.Used) > longUnused {
-			text := fmt.Sprintf("%s was not used for %s", l.Name, words.Span(time.Since(l.Used)))
-			if l.Disk > 0 {
-				text += " and holds " + words.Bytes(uint64(l.Disk))
-			}
-			says = append(says, text)
-		}
-		rows = append(rows, projectRow(l))
+	for i := range all.Projects {
+		rows = append(rows, projectRow(&all.Projects[i]))
 	}
 	if err := printTable(a.out, rows, 5, 6); err != nil {
 		return err
 	}
 	a.out.Flush()
-	fmt.Fprintln(a.err, strings.Join(says, "; "))
+	fmt.Fprintln(a.err, strings.Join(all.Says, "; "))
 	return nil
 }
 
 func projectRow(l *api.Listed) []string {
 	sign, states, memory, disk, last := "○", "", "–", "–", ""
 	ready := 0
-	var ports []string
 	for _, s := range l.Services {
-		if s.State == "ready" {
+		if s.State == supervise.Ready {
 			ready++
-		}
-		if s.Port != 0 {
-			ports = append(ports, strconv.Itoa(s.Port))
 		}
 	}
 	switch n := len(l.Services); {
@@ -131,26 +102,10 @@ func projectRow(l *api.Listed) []string {
 		sign, last = "▲", "its folder is gone; neighbour projects --forget"
 	case l.Problem != "":
 		sign, last = "▲", display.Plain(l.Problem)
-	case l.PID != 0 && !l.Began.IsZero():
-		last = "since " + l.Began.Local().Format("2 Jan 15:04")
-	case !l.Used.IsZero():
-		last = words.Span(time.Since(l.Used)) + " ago"
+	default:
+		last = l.When(time.Now())
 	}
-	const most = 6
-	if len(ports) > most {
-		ports = append(ports[:most], "…")
-	}
-	return []string{sign, l.Name, states, homely(l.Dir), strings.Join(ports, " "), memory, disk, last}
-}
-
-// homely writes a folder as the user's shell does.
-func homely(dir string) string {
-	if home, err := os.UserHomeDir(); err == nil {
-		if rel, err := filepath.Rel(home, dir); err == nil && filepath.IsLocal(rel) && rel != "." {
-			return "~/" + display.Plain(rel)
-		}
-	}
-	return display.Plain(dir)
+	return []string{sign, l.Name, states, display.Homely(l.Dir), display.Truncate(l.Where(), 32), memory, disk, last}
 }
 
 func (a *app) rest() *cobra.Command {
@@ -188,7 +143,7 @@ func (a *app) restAll(ctx context.Context, asJSON bool) error {
 			if opened, err := project.Open(all[i].Dir); err == nil {
 				p = opened
 			}
-			d, err := stop(ctx, p, nil)
+			d, err := api.StopProject(ctx, p)
 			if err != nil {
 				all[i].Problem = err.Error()
 			}

@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"neighbour/internal/api"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/words"
 	"neighbour/internal/display"
@@ -77,7 +78,7 @@ func (a *app) sayLeavings(p *project.Project) bool {
 	}
 	rows := [][]string{{nameOf(p), "size", "where"}}
 	for _, l := range left {
-		where := homely(l.Paths[0])
+		where := display.Homely(l.Paths[0])
 		if n := len(l.Paths) - 1; n > 0 {
 			where += fmt.Sprintf(" and %d more", n)
 		}
@@ -90,7 +91,7 @@ func (a *app) sayLeavings(p *project.Project) bool {
 
 // purgeOne stops a project with its copies, and deletes all that was made for it.
 func (a *app) purgeOne(ctx context.Context, p *project.Project) error {
-	if _, err := stop(ctx, p, nil); err != nil {
+	if _, err := api.StopProject(ctx, p); err != nil {
 		return err
 	}
 	for _, dir := range p.Copies() {
@@ -98,7 +99,7 @@ func (a *app) purgeOne(ctx context.Context, p *project.Project) error {
 		if err != nil {
 			c = project.At(dir) // it can be stopped without
 		}
-		if _, err := stop(ctx, c, nil); err != nil {
+		if _, err := api.StopProject(ctx, c); err != nil {
 			return fmt.Errorf("the copy %s: %w", c.Copy, err)
 		}
 		if err := c.RemoveCopy(); err != nil {
@@ -109,7 +110,7 @@ func (a *app) purgeOne(ctx context.Context, p *project.Project) error {
 	if err := p.Purge(); err != nil {
 		return fmt.Errorf("%s is not purged as a whole; once that is set right, do it again: %w", nameOf(p), err)
 	}
-	fmt.Fprintf(a.out, "%s: nothing of Neighbour is left of it but %s\n", nameOf(p), homely(p.Dir)+"/neighbour.toml")
+	fmt.Fprintf(a.out, "%s: nothing of Neighbour is left of it but %s\n", nameOf(p), display.Homely(p.Dir)+"/neighbour.toml")
 	return nil
 }
 
@@ -122,12 +123,12 @@ func (a *app) purgeAll(ctx context.Context, yes bool) error {
 		p, err := project.Open(dir)
 		if err != nil {
 			p = project.At(dir)
-			fmt.Fprintf(a.err, "%s: %v\n", homely(dir), err)
+			fmt.Fprintf(a.err, "%s: %v\n", display.Homely(dir), err)
 		}
 		all = append(all, p)
 		a.sayLeavings(p)
 	}
-	fmt.Fprintf(a.out, "for you as a whole: %s in %s\n", words.Bytes(project.Size(project.UserDir())), homely(project.UserDir()))
+	fmt.Fprintf(a.out, "for you as a whole: %s in %s\n", words.Bytes(project.Size(project.UserDir())), display.Homely(project.UserDir()))
 	if !yes {
 		if ok, err := a.confirm(fmt.Sprintf("Stop %s, and delete all of this?", words.Count(len(all), "project"))); err != nil || !ok {
 			return err

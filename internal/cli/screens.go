@@ -31,4 +31,5 @@ type ScreenOptions struct {
 type Left struct {
 	Stopped           bool // everything was stopped, and the keeper ended
 	Running, Services int
+	Next              string // the folder of the project to go on with
 }

@@ -151,7 +151,7 @@ func (a *app) stop() *cobra.Command {
 			if broken {
 				fmt.Fprintln(a.err, "the declaration has errors now; stopping what was started by the one before")
 			}
-			d, err := stop(cmd.Context(), p, names)
+			d, err := api.StopProject(cmd.Context(), p, names...)
 			if err != nil {
 				return err
 			}
@@ -167,36 +167,6 @@ func (a *app) stop() *cobra.Command {
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print the names of what was stopped as JSON")
 	return cmd
-}
-
-// stop asks the keeper to stop services; if there is none, nothing runs.
-func stop(ctx context.Context, p *project.Project, names []string) (api.Done, error) {
-	d, err := stopOnce(ctx, p, names)
-	for tries := 0; errors.Is(err, api.ErrLost) && tries < 3; tries++ {
-		// Another stop was quicker and took the keeper along, or the
-		// keeper was killed: see what there is now.
-		d, err = stopOnce(ctx, p, names)
-	}
-	return d, err
-}
-
-func stopOnce(ctx context.Context, p *project.Project, names []string) (api.Done, error) {
-	client, err := api.Find(ctx, p)
-	if errors.Is(err, api.ErrNoKeeper) {
-		return api.Done{}, nil
-	}
-	if err != nil {
-		return api.Done{}, err
-	}
-	defer client.Close()
-	d, err := client.Stop(ctx, names...)
-	if errors.Is(err, api.ErrNoKeeper) { // gone since it was found
-		err = api.ErrLost
-	}
-	if err != nil && !errors.Is(err, api.ErrLost) || len(names) > 0 {
-		return d, err
-	}
-	return d, errors.Join(err, api.AwaitEnd(p))
 }
 
 func (a *app) stopped(p *project.Project, d api.Done, asJSON bool) error {

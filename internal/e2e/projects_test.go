@@ -71,7 +71,7 @@ func TestProjects(t *testing.T) {
 	assert.Zero(t, all["accounts"].PID)
 	assert.True(t, all["gone"].Gone)
 	r := runWith(t, env, elsewhere, "projects")
-	assert.Contains(t, r.stderr, "3 of 5 projects running; accounts and orchard want "+port+"; accounts was not used for 71 days and holds")
+	assert.Contains(t, r.stderr, "3 of 5 projects running; accounts and orchard want "+port+"; of gone the folder is gone; accounts was not used for 71 days and holds")
 	assert.Regexp(t, `(?m)^● +toolshed +2 of 2 ready .* since `, r.stdout)
 	assert.Regexp(t, `(?m)^○ +accounts +1 service .* 71 days ago$`, r.stdout)
 	assert.Regexp(t, `(?m)^▲ +gone .* its folder is gone`, r.stdout)
@@ -89,4 +89,66 @@ func TestProjects(t *testing.T) {
 	broken.write("neighbour.toml", program("old"))
 	require.NoError(t, os.MkdirAll(gone.dir, 0o755))
 	gone.write("neighbour.toml", program("api"))
+}
+
+// The view of all projects starts and stops them, one in the place of another that has its port,
+// and goes to them.
+func TestProjectsView(t *testing.T) {
+	t.Parallel()
+	env := []string{"XDG_STATE_HOME=" + t.TempDir()}
+	port := itoa(freePort(t))
+	wants := "[service.web]\nrun = \"sleep 1000\"\nport = " + port + "\nhealth = { run = \"true\" }\n"
+	in := func(name, declaration string) *project {
+		dir := filepath.Join(t.TempDir(), name)
+		require.NoError(t, os.Mkdir(dir, 0o755))
+		p := newProjectIn(t, dir, declaration)
+		p.env = env
+		p.must("start")
+		return p
+	}
+	shed := in("toolshed", wants)
+	shed.must("stop")
+	orchard := in("orchard", wants+program("press"))
+	gone := in("garden", program("hose"))
+	gone.must("stop")
+	require.NoError(t, os.RemoveAll(gone.dir))
+	keeper := orchard.status().Keeper.PID
+
+	s := openWith(t, env, orchard.dir, 142, 38)
+	s.see(`2 of 2 ready`)
+	s.press("0")
+	s.see(`1 of 3 projects running; orchard and toolshed want ` + port + `; of garden the folder is gone`)
+	s.see(`(?m)^▌ orchard +●● .* since \d\d:\d\d`)
+	s.press("Down")
+	s.see(`── toolshed ─`)
+	s.see(`checks +.*port ` + port + ` is held|checks +nothing`)
+	s.press("s")
+	s.see(`Stop that one and start toolshed\?`)
+	s.see(`orchard, which has port ` + port)
+	s.press("Enter")
+	s.see(`(?m)^▌ toolshed +● .* since`)
+	s.see(`(?m)^  orchard +○○ `)
+	assert.Equal(t, "stopped", orchard.status().Service["web"].State)
+	assert.Equal(t, keeper, orchard.status().Keeper.PID, "who is watched goes on")
+	s.press("/", "g", "a", "r", "Enter")
+	s.see(`/gar: 1 of 3`)
+	s.press("f")
+	s.see(`No project has that`)
+	s.press("/", "Escape")
+	s.see(`1 of 2 projects running`)
+	s.press("Home", "Enter") // it is the first, since it runs
+	s.see(`(?m)^  toolshed +1 of 1 ready`)
+	s.press("0")
+	s.see(`── toolshed, which you see here ─`)
+	s.press("x")
+	s.see(`Stop toolshed\?`)
+	s.press("Enter")
+	s.see(`0 of 2 projects running`)
+	s.press("q")
+	for _, p := range []*project{shed, orchard} {
+		p.must("stop")
+		assert.Empty(t, p.left())
+	}
+	require.NoError(t, os.MkdirAll(gone.dir, 0o755))
+	gone.write("neighbour.toml", program("hose"))
 }

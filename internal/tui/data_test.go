@@ -306,3 +306,31 @@ func answerTraffic(k *viewtest.Keeper) {
 	}
 	k.Answer("GET /traffic/routes", traffic.Routes(all))
 }
+
+// answerProjects has the keeper tell of projects of all sorts, with awkward texts.
+func answerProjects(k *viewtest.Keeper) {
+	now := time.Now()
+	service := func(name string, state supervise.State, port int) api.ListedService {
+		return api.ListedService{Name: name, State: state, Port: port}
+	}
+	many := api.Listed{Name: "warehouse", Dir: "/home/ines/" + strings.Repeat("far/", 20) + "warehouse\x1b[2J", Disk: -1, Used: now.Add(-330 * time.Minute)}
+	for i := range 30 {
+		many.Services = append(many.Services, service(fmt.Sprintf("shelf-%d", i), supervise.Stopped, 5000+i))
+	}
+	failed := service("scales", supervise.Failed, 0)
+	failed.Reason = "exit 3 after 0.4 s: " + strings.Repeat("the scales do not answer ", 10)
+	k.Answer("GET /projects", api.ListedProjects{
+		Says:    []string{"2 of 6 projects running", "old-shed and toolshed want 4177", "of garden the folder is gone", "accounts was not used for 71 days and holds 3.2 GB"},
+		Clashes: []api.Clash{{Port: 4177, Projects: []string{"old-shed", "toolshed"}, Dirs: []string{"/home/ines/src/old-shed", "/home/ines/src/toolshed"}}},
+		Projects: []api.Listed{
+			{Name: "toolshed", Dir: "/home/ines/src/toolshed", PID: 812, Began: time.Date(2025, 11, 22, 9, 12, 0, 0, time.Local), Used: now, Memory: 312 << 20, Disk: 41 << 20,
+				Services: []api.ListedService{service("ledger", supervise.Ready, 4100), service("shelf", supervise.Ready, 4101), service("api", supervise.Ailing, 4102), service("web", supervise.Ready, 4177), service("seed", supervise.Finished, 0)}},
+			{Name: "orchard", Dir: "/home/ines/src/orchard", PID: 813, Began: time.Date(2025, 11, 21, 9, 12, 0, 0, time.Local), Used: now, Memory: 188 << 20, Disk: 12 << 20,
+				Services: []api.ListedService{service("press", supervise.Ready, 8080), failed}},
+			{Name: "old-shed", Dir: "/home/ines/src/old-shed", Disk: 3 << 20, Used: now.Add(-73 * time.Hour), Rivals: []string{"/home/ines/src/toolshed"}, Services: []api.ListedService{service("web", supervise.Stopped, 4177)}},
+			many,
+			{Name: "accounts", Dir: "/home/ines/work/accounts", Disk: 3435973836, Used: now.Add(-71*24*time.Hour - time.Hour), Problem: "neighbour.toml:1:9: this is not TOML\x1b[2J", Services: []api.ListedService{}},
+			{Name: "garden", Dir: "/home/ines/src/garden", Gone: true, Disk: -1},
+		}})
+	k.Answer("GET /projects/checks", []check.Finding{{ID: "port/web", Level: check.Stops, Service: "web", What: "port 4177 is held by the project's in /home/ines/src/toolshed, web"}, {Level: check.Note, What: "nothing of interest"}})
+}

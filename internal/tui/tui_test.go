@@ -100,7 +100,8 @@ func TestEveryScreenFits(t *testing.T) {
 		"3", "3 down down", "3 tab", "3 tab down", "3 tab tab", "3 tab tab down down", "7", "7 down down", "7 l", "7 l l l", "7 b", "7 ?", "7 enter", "3 1",
 		"2", "enter", "2 w", "2 o up", "2 up m up up", "2 / l a t e enter", "2 f", "2 l l", "2 p down space", "2 up enter right", "2 up up down down down", "2 ?", "2 s", "2 g x enter",
 		"5 down", "5 down a", "5 down / d u e enter left", "8", "8 enter down", "8 enter enter", "8 enter enter down enter", "8 enter / x", "8 : s e l e c t", "8 enter x", "8 enter n", "8 enter right right", "8 down enter",
-		"9", "9 down down", "9 enter down down", "9 / p o s t enter", "9 m", "9 e", "9 = down", "9 down = down enter", "9 w", "9 up", "9 up enter", "9 t", "9 t down down", "9 t down f", "9 t up enter"}
+		"9", "9 down down", "9 enter down down", "9 / p o s t enter", "9 m", "9 e", "9 = down", "9 down = down enter", "9 w", "9 up", "9 up enter", "9 t", "9 t down down", "9 t down f", "9 t up enter",
+		"0", "0 down", "0 down down", "0 down down down", "0 end", "0 / o r c h", "0 / o r c h enter", "0 / z z enter", "0 o o", "0 x", "0 down s", "0 down down down w", "0 end f", "0 ?"}
 	for _, n := range []int{0, 1, 7, 60} {
 		for _, size := range sizes {
 			t.Run(fmt.Sprintf("%d services, %d×%d", n, size[0], size[1]), func(t *testing.T) {
@@ -128,6 +129,7 @@ func fits(t *testing.T, n int, size [2]int, all []string) {
 	answerErrands(s.keeper)
 	answerData(s.keeper)
 	answerTraffic(s.keeper)
+	answerProjects(s.keeper)
 	holding(s, services)
 	s.find(n)
 	for _, keys := range all {
@@ -159,7 +161,7 @@ func (s *screen) names(services []api.Status) []string {
 // ./internal/tui -run Golden -update writes it anew, to be looked at.
 func TestGoldenFrames(t *testing.T) {
 	services := calm()
-	for id, keys := range map[string]string{"map": "", "logs": "2", "wiring": "3", "starts": "4 g w", "errands": "5 down", "usage": "6 down left left", "checks": "7", "data": "8 enter down", "traffic": "9", "triggers": "9 t down", "finder": "ctrl+p"} {
+	for id, keys := range map[string]string{"map": "", "logs": "2", "wiring": "3", "starts": "4 g w", "errands": "5 down", "usage": "6 down left left", "checks": "7", "data": "8 enter down", "traffic": "9", "triggers": "9 t down", "projects": "0 down down", "finder": "ctrl+p"} {
 		frame := func(name string, width, height int, prepare func(*screen), text func(*screen) string) {
 			s := shown(t, width, height, services...)
 			s.keeper.Answer("GET /wiring", wired(3))
@@ -169,6 +171,7 @@ func TestGoldenFrames(t *testing.T) {
 			s.keeper.Answer("GET /usage", calmUsage(min(400, max(20, width-14))))
 			answerData(s.keeper)
 			answerTraffic(s.keeper)
+			answerProjects(s.keeper)
 			s.find(4)
 			if id == "data" || id == "triggers" {
 				holding(s, services)

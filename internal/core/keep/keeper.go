@@ -205,6 +205,9 @@ func (k *Keeper) Stale() bool {
 // Profile returns the profile that the keeper was started with.
 func (k *Keeper) Profile() string { return k.decl.Profile }
 
+// Home returns the folder that stands for the project, or for a copy of it.
+func (k *Keeper) Home() string { return k.project.Home() }
+
 // Busy reports whether some service runs, or is to run.
 func (k *Keeper) Busy() bool {
 	for _, s := range k.services {

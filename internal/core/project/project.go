@@ -52,13 +52,19 @@ type Project struct {
 // Open reads the declaration in dir or the nearest folder above it, with the
 // profile that the project's keeper was started with. Problems in it come
 // back as declare.Problems, its lack as a *declare.MissingError.
-func Open(dir string) (*Project, error) {
+func Open(dir string) (*Project, error) { return openChecked(dir, (*Project).checkState) }
+
+// Glance is Open for somebody who only wants to know how a project is: it leaves out what takes
+// another process, which is whether git tracks its state.
+func Glance(dir string) (*Project, error) { return openChecked(dir, (*Project).checkStateFiles) }
+
+func openChecked(dir string, check func(*Project) error) (*Project, error) {
 	path, copy, err := find(dir)
 	if err != nil {
 		return nil, err
 	}
 	at := At(homeOf(path, copy))
-	if err := at.checkState(); err != nil {
+	if err := check(at); err != nil {
 		return nil, err
 	}
 	profile, err := at.keptProfile()
@@ -83,7 +89,11 @@ func OpenProfile(dir, profile string) (*Project, error) {
 	if err != nil {
 		return nil, err
 	}
-	return open(path, copy, profile)
+	p, err := open(path, copy, profile)
+	if err != nil {
+		return nil, err
+	}
+	return p, p.checkState()
 }
 
 func find(dir string) (path, copy string, err error) {
@@ -146,7 +156,7 @@ func open(path, copy, profile string) (*Project, error) {
 		}
 		p.number = o.Number
 	}
-	return p, p.checkState()
+	return p, nil
 }
 
 // Stamp changes when one of the declaration's files is written.

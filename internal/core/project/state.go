@@ -41,6 +41,17 @@ func (e *StrangeStateError) Error() string {
 // by this user's Neighbour: it is a folder and no link, this user's, known by
 // its id, and not git's.
 func (p *Project) checkState() error {
+	if err := p.checkStateFiles(); err != nil {
+		return err
+	}
+	if _, err := os.Lstat(p.base); err == nil && gitTracks(p.Dir, StateDir) {
+		return &StrangeStateError{Path: p.base, Why: "is tracked by git"}
+	}
+	return nil
+}
+
+// checkStateFiles is checkState but for git.
+func (p *Project) checkStateFiles() error {
 	strange := func(why string) error { return &StrangeStateError{Path: p.base, Why: why} }
 	info, err := os.Lstat(p.base)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -67,9 +78,6 @@ func (p *Project) checkState() error {
 	}
 	if !p.knowsState() {
 		return strange("was not made by Neighbour for this user")
-	}
-	if gitTracks(p.Dir, StateDir) {
-		return strange("is tracked by git")
 	}
 	return nil
 }

@@ -319,9 +319,6 @@ func EverEnlisted() []string {
 	return dirs
 }
 
-// Delist takes a project's folder out of the list.
-func Delist(dir string) error { return os.Remove(listPath(dir)) }
-
 // made is who made a service's data.
 type made struct {
 	Kind    string `json:"kind"`

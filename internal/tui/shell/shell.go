@@ -40,6 +40,7 @@ type Options struct {
 type Left struct {
 	Stopped           bool // everything was stopped, and the keeper ended
 	Running, Services int
+	Next              string // the folder of the project to go on with
 }
 
 // The least size of the screen.
@@ -246,6 +247,12 @@ func (m *Model) Turn(id string, args any) tea.Cmd {
 	var cmd tea.Cmd
 	m.view, cmd = m.spec.New(m.env(m.instance), args)
 	return cmd
+}
+
+// Visit leaves for another project.
+func (m *Model) Visit(dir string) tea.Cmd {
+	m.left.Next = dir
+	return tea.Quit
 }
 
 // Leave ends the interface.

@@ -190,6 +190,8 @@ type Host interface {
 	Renew() tea.Cmd
 	// Apply has the changed declaration applied to what runs.
 	Apply() tea.Cmd
+	// Visit leaves for another project, by its folder.
+	Visit(dir string) tea.Cmd
 	// Leave ends the interface.
 	Leave() tea.Cmd
 }

@@ -144,6 +144,12 @@ func (h *Host) Context() context.Context { return context.Background() }
 // Client returns the client that Env was given.
 func (h *Host) Client() *api.Client { return h.client }
 
+// Visit remembers where it was left for.
+func (h *Host) Visit(dir string) tea.Cmd {
+	h.Turned = dir
+	return nil
+}
+
 // Say remembers what was said last.
 func (h *Host) Say(text string, _ bool) { h.Said = text }
 
