@@ -71,6 +71,7 @@ func Keep(ctx context.Context, dir, profile string, start []string) (err error) 
 	if err := p.EnsureAuthority(); err != nil {
 		log.Error("authority", "why", err)
 	}
+	p.Keepers = keepers{p.Name}
 	k := keep.New(ctx, p, log)
 	log.Info("keeper", "project", p.Name, "dir", p.Dir, "pid", os.Getpid())
 	defer log.Info("keeper ends")

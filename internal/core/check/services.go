@@ -233,6 +233,17 @@ func warnings(_ context.Context, s *subject) []Finding {
 	return out
 }
 
+// borrowed looks whether what a service of another project stands for is there.
+func borrowed(_ context.Context, s *subject) []Finding {
+	err := s.CheckBorrowed(s.service)
+	if err == nil {
+		return nil
+	}
+	f := s.find("project", Stops, "project", err.Error())
+	f.Why, f.Remedy = "its facts and its start come from there", "set project and service right"
+	return []Finding{f}
+}
+
 // elsewhere asks what runs elsewhere whether it is there.
 func elsewhere(ctx context.Context, s *subject) []Finding {
 	if !s.Kind(s.service).Info().Elsewhere || s.service.Health == nil {

@@ -343,7 +343,7 @@ func (c *checker) checkKeys(s *Service) {
 	}
 	s.Listens = s.Listens || info.Listens || s.Port != 0 || s.Kind == DefaultKind && s.Health != nil && (s.Health.HTTP.Value != "" || s.Health.TCP.Value != "") ||
 		s.Health != nil && strings.HasPrefix(s.Health.HTTP.Value, "/")
-	if info.Elsewhere && (!s.Health.declared() || s.Health.Log.Regexp != nil) {
+	if info.Elsewhere && !info.Checked && (!s.Health.declared() || s.Health.Log.Regexp != nil) {
 		c.reportKey(p, "health", "what runs elsewhere is only checked, and no check is declared", `add health = { tcp = "127.0.0.1:7070" }, or one with http or run`)
 	}
 	if c.decl.CustomKind(s.Kind) == nil || s.node.table["health"] != nil { // the kind's own is checked with it

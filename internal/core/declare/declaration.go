@@ -272,8 +272,10 @@ type KindInfo struct {
 	// HTTP says that the fact url of its services is one of HTTP.
 	HTTP bool
 	// Elsewhere says that nothing is started, so that a check must be
-	// declared.
-	Elsewhere bool
+	// declared unless the kind has one: Checked.
+	Elsewhere, Checked bool
+	// AnyFact says that which facts its services have is only known when they are asked for.
+	AnyFact bool
 	// Changes are the types of what its services tell for triggers; empty if they tell of
 	// nothing. ChangesByKey says that a column must be named that grows.
 	Changes      []string
@@ -310,7 +312,7 @@ func (k KindInfo) FactNames(s *Service) []string {
 // hasFact reports whether a service of the kind has a fact: one of its own, or one about the
 // certificate that every server can have.
 func (k KindInfo) hasFact(s *Service, fact string) bool {
-	return slices.Contains(k.FactNames(s), fact) || !k.NoPort && !k.Elsewhere && slices.Contains(TLSFacts, fact)
+	return k.AnyFact || slices.Contains(k.FactNames(s), fact) || !k.NoPort && !k.Elsewhere && slices.Contains(TLSFacts, fact)
 }
 
 // MainProgram is implemented by settings whose folder and command are the

@@ -100,7 +100,7 @@ func (c *checker) checkFact(key string, r *Reference, at Position, width int) {
 	}
 	facts := info.FactNames(target)
 	if info.hasFact(target, r.Fact) {
-		target.Listens = !info.NoPort
+		target.Listens = !info.NoPort && !info.AnyFact
 		return
 	}
 	remedy := fmt.Sprintf("a service of kind %s offers: %s", target.Kind, list(facts))

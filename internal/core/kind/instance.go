@@ -50,11 +50,24 @@ type Instance struct {
 	// FactsOf returns the facts of another service, which this one names in
 	// its settings and so needs.
 	FactsOf func(service string) (map[string]Fact, error)
+	// Others are the other projects of this user.
+	Others Others
 	// Argv resolves the references of a command and splits it into the
 	// arguments to execute.
 	Argv func(declare.Command) ([]string, error)
 	// Expand resolves the references of a text.
 	Expand func(text string) (Fact, error)
+}
+
+// Others reaches services of other projects of this user, by their folders.
+type Others interface {
+	// Facts returns the facts of a service.
+	Facts(dir, service string) (map[string]Fact, error)
+	// Start starts a service with what it needs, and returns when it is ready. Report is told how
+	// far that is.
+	Start(ctx context.Context, dir, service string, report func(step string)) error
+	// State says how a service is; the error, that it isn't ready.
+	State(ctx context.Context, dir, service string) (string, error)
 }
 
 // AsIs returns the instance of a service that may run: its ports beside the main one are those

@@ -190,8 +190,10 @@ type Info struct {
 	// run them as, the preferred first.
 	Accounts []string
 	// Elsewhere says that its services are not ours to start: there is no
-	// process, only the declared check.
+	// process, only the declared check, or the kind's own.
 	Elsewhere bool
+	// AnyFact says that which facts its services have is not known from the declaration.
+	AnyFact bool
 	// NoProcess says that there is nothing to start: what it holds is used as it
 	// is, and only checked.
 	NoProcess bool

@@ -124,7 +124,7 @@ func TestMissingError(t *testing.T) {
 
 // What every kind must have.
 func TestCatalogue(t *testing.T) {
-	assert.Equal(t, []string{"apache", "beanstalkd", "documents", "functions", "identity", "mail", "mariadb", "memcached", "mqtt", "mysql", "nats", "nginx", "objects", "outside", "php", "postgres", "program", "rabbitmq", "redis", "sqlite", "static", "stub"}, catalogue.All.Kinds())
+	assert.Equal(t, []string{"apache", "beanstalkd", "documents", "functions", "identity", "mail", "mariadb", "memcached", "mqtt", "mysql", "nats", "nginx", "objects", "outside", "php", "postgres", "program", "project", "rabbitmq", "redis", "sqlite", "static", "stub"}, catalogue.All.Kinds())
 	for _, k := range catalogue.All {
 		info := k.Info()
 		assert.NotEmpty(t, info.About, info.Name)

@@ -161,6 +161,9 @@ func (d *Driver) makeReady(ctx context.Context, r supervise.Request, set func(fu
 	if err := d.project.CheckData(in); err != nil {
 		return err
 	}
+	if err := d.project.CheckBorrowed(d.svc); err != nil {
+		return err
+	}
 	for _, f := range check.AtStart(ctx, d.project, in) {
 		return &supervise.Failure{Reason: f.What, Remarks: []string{f.Remedy, "declared in " + f.Where}}
 	}
@@ -193,6 +196,12 @@ func (d *Driver) makeReady(ctx context.Context, r supervise.Request, set func(fu
 		})
 		if err != nil {
 			return err
+		}
+		if d.kind.Info().AnyFact { // it may have another port by now
+			if values, err = facts(d.project, d.svc); err != nil {
+				return err
+			}
+			set(func(s *supervise.Status) { s.Facts = values })
 		}
 	}
 	if err := d.project.NoteData(in); err != nil {

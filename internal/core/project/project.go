@@ -33,6 +33,9 @@ type Project struct {
 	// declaration has no more, so that this is the project without it.
 	LostProfile string
 
+	// Keepers are asked for services of other projects; nil in what is no keeper.
+	Keepers Keepers
+
 	// Copy is the name of the fresh copy of the project that this is, "" for the project itself.
 	Copy string
 
@@ -300,6 +303,7 @@ func (p *Project) bare(s *declare.Service) (*kind.Instance, error) {
 	if k, ok := k.(kind.Selfer); ok {
 		wiring.Self = func(name string) (kind.Fact, error) { return k.Self(in, name) }
 	}
+	in.Others = otherProjects{p}
 	in.Argv, in.Expand, in.FactsOf = wiring.Argv, wiring.Fact, p.Facts
 	in.GivenPort = func(name string) int { return p.givenPort(s.Name + "." + name) }
 	in.ExtraPort = func(name string, usual int) (int, error) { return p.extraPort(s.Name+"."+name, usual) }

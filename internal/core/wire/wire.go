@@ -4,6 +4,7 @@ package wire
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"strconv"
@@ -81,7 +82,11 @@ func (s Source) resolve(r *declare.Reference) (value string, secret bool, err er
 	}
 	f, ok := facts[r.Fact]
 	if !ok {
-		return "", false, fmt.Errorf("%s: %s offers no fact %q", r.Source, r.Service, r.Fact)
+		err := fmt.Errorf("%s: %s offers no fact %q", r.Source, r.Service, r.Fact)
+		if near := declare.Nearest(r.Fact, slices.Sorted(maps.Keys(facts))); near != "" {
+			err = fmt.Errorf("%w\ndid you mean ${%s.%s}?", err, r.Service, near)
+		}
+		return "", false, err
 	}
 	return f.Value, f.Secret, nil
 }

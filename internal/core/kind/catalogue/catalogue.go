@@ -9,6 +9,7 @@ import (
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/kind/apache"
 	"neighbour/internal/core/kind/beanstalkd"
+	"neighbour/internal/core/kind/borrowed"
 	"neighbour/internal/core/kind/documents"
 	"neighbour/internal/core/kind/functions"
 	"neighbour/internal/core/kind/identity"
@@ -56,6 +57,7 @@ var All = Catalogue{
 	apache.New(),
 	php.Kind{},
 	static.Kind{},
+	borrowed.Kind{},
 	outside.Kind{},
 }
 
@@ -86,7 +88,7 @@ func (c Catalogue) Describe(name string) (declare.KindInfo, bool) {
 		return declare.KindInfo{}, false
 	}
 	info := k.Info()
-	return declare.KindInfo{Settings: k.Settings, Facts: info.Facts, Listens: info.Listens, Elsewhere: info.Elsewhere, NoPort: info.NoProcess, HTTP: info.HTTP, Changes: info.Changes, ChangesByKey: info.ChangesByKey, Takes: info.Takes}, true
+	return declare.KindInfo{Settings: k.Settings, Facts: info.Facts, Listens: info.Listens, Elsewhere: info.Elsewhere, Checked: info.Check != "", AnyFact: info.AnyFact, NoPort: info.NoProcess, HTTP: info.HTTP, Changes: info.Changes, ChangesByKey: info.ChangesByKey, Takes: info.Takes}, true
 }
 
 // Installed looks for the newest program of a kind, without any service. The

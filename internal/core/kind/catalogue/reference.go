@@ -35,6 +35,9 @@ func Reference() string {
 		if t := reflect.TypeOf(k.Settings()).Elem(); len(declare.Keys(t)) > 0 {
 			b.WriteString(declare.KeyTable(t) + "\n")
 		}
+		if info.AnyFact {
+			b.WriteString("Facts: those that it has there.\n\n")
+		}
 		if len(info.Facts) > 0 {
 			fmt.Fprintf(&b, "Facts: `%s`.\n\n", strings.Join(info.Facts, "`, `"))
 		}
