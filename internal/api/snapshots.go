@@ -28,10 +28,30 @@ var (
 	restoringEndpoint = endpoint[Names, []keep.Loss]{method: "POST", path: "/snapshots/{name}/loss", refusal: 422, summary: "What restoring a snapshot would replace"}
 	restoreEndpoint   = endpoint[Names, keep.Restored]{method: "POST", path: "/snapshots/{name}/restore", refusal: 422, summary: "Put the data of a snapshot in the place of what services hold",
 		details: "What reads them is stopped for it. The answer comes when it has begun to start again; what was replaced is the snapshot \"replaced\" then."}
+	branchesEndpoint     = endpoint[none, keep.BranchData]{method: "GET", path: "/branches", refusal: 422, summary: "Of which git branch the data is, and the data that is kept for others"}
+	switchBranchEndpoint = endpoint[Switching, keep.Switched]{method: "POST", path: "/branches", refusal: 422, summary: "Switch to the data of the branch that is checked out",
+		details: "What reads the data is stopped for it, and begins to start again before the answer. With keep nothing is replaced: the data is that branch's from now on."}
 	dropSnapshotEndpoint = endpoint[none, Done]{method: "DELETE", path: "/snapshots/{name}", refusal: 422, summary: "Delete a snapshot"}
 )
 
+// Switching says how the data follows a checkout.
+type Switching struct {
+	Keep bool `json:"keep"` // what services hold is taken along
+}
+
 func (s *Server) handleSnapshots() {
+	handle(s, branchesEndpoint, func(*http.Request, none) (keep.BranchData, func(), error) {
+		b, err := s.keeper.Branches()
+		return b, nil, err
+	})
+	handle(s, switchBranchEndpoint, func(r *http.Request, in Switching) (keep.Switched, func(), error) {
+		if in.Keep {
+			d, err := s.keeper.KeepData()
+			return d, nil, err
+		}
+		d, err := s.keeper.SwitchBranch(asked(r))
+		return d, nil, err
+	})
 	handle(s, snapshotsEndpoint, func(*http.Request, none) (Snapshots, func(), error) {
 		all, wrong := s.keeper.Snapshots()
 		return Snapshots{all, wrong}, nil, nil
@@ -82,4 +102,10 @@ func (c *Client) RestoreSnapshot(ctx context.Context, name string, services ...s
 func (c *Client) DropSnapshot(ctx context.Context, name string) error {
 	_, err := call(ctx, c, dropSnapshotEndpoint, none{}, name)
 	return err
+}
+
+// SwitchBranch switches to the data of the git branch that is checked out, or with take takes along
+// what services hold.
+func (c *Client) SwitchBranch(ctx context.Context, take bool) (keep.Switched, error) {
+	return call(ctx, c, switchBranchEndpoint, Switching{take})
 }

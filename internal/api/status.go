@@ -43,6 +43,8 @@ type Overview struct {
 	Gate         []project.GateName `json:"gate,omitempty"`
 	GateProblems []string           `json:"gate_problems,omitempty"`
 	HTTPSOnly    bool               `json:"https_only,omitempty"`
+	// Branch is of which git branch the data is, where each has its own.
+	Branch project.Branch `json:"branch,omitzero"`
 	// LAN is the name whose target others in this machine's network can reach, "" if none,
 	// LANURL the address by which they do, as the gate tells it.
 	LAN    string `json:"lan,omitempty"`

@@ -323,17 +323,24 @@ func (a *app) tee(cmd *exec.Cmd, kept io.Writer) (done func(), err error) {
 // confirm asks a question on the terminal, and reports whether it was answered
 // with yes. Without a terminal it fails.
 func (a *app) confirm(question string) (bool, error) {
+	ok, err := a.askYes(question)
+	if err != nil || ok {
+		return ok, err
+	}
+	fmt.Fprintln(a.err, "nothing was done")
+	return false, silentError{}
+}
+
+// askYes asks, and reports whether the answer was yes.
+func (a *app) askYes(question string) (bool, error) {
 	if !term.IsTerminal(os.Stdin.Fd()) {
 		return false, usageError{fmt.Errorf("%s Nobody is there to be asked; --yes answers it", display.Clean(question))}
 	}
 	fmt.Fprintf(a.err, "%s [y/N] ", display.Clean(question))
 	a.err.Flush()
 	line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
-	if answer := strings.ToLower(strings.TrimSpace(line)); answer == "y" || answer == "yes" {
-		return true, nil
-	}
-	fmt.Fprintln(a.err, "nothing was done")
-	return false, silentError{}
+	answer := strings.ToLower(strings.TrimSpace(line))
+	return answer == "y" || answer == "yes", nil
 }
 
 func (a *app) errands() *cobra.Command {

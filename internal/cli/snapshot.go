@@ -39,7 +39,7 @@ changed meanwhile. Without a command it lists the snapshots that there are.`,
 	list := a.listSnapshots()
 	cmd.RunE = list.RunE
 	cmd.Flags().AddFlagSet(list.Flags())
-	cmd.AddCommand(a.saveSnapshot(), list, a.showSnapshot(), a.restoreSnapshot(), a.dropSnapshot(), a.exportSnapshot(), a.importSnapshot())
+	cmd.AddCommand(a.saveSnapshot(), list, a.showSnapshot(), a.restoreSnapshot(), a.dropSnapshot(), a.exportSnapshot(), a.importSnapshot(), a.branches())
 	return cmd
 }
 
@@ -75,8 +75,8 @@ name that is left out is made of the time.`,
 			if err := p.Check(services...); err != nil {
 				return err
 			}
-			if project.IsTemplate(strings.Join(args, "")) {
-				return usageError{fmt.Errorf("%s is a name for what fresh copies begin with; give the snapshot another", args[0])}
+			if name := strings.Join(args, ""); project.IsTemplate(name) || project.IsBranchSet(name) {
+				return usageError{fmt.Errorf("names that begin as %s does are for what Neighbour saves by itself; give the snapshot another", name)}
 			}
 			told := a.tellingOperations(cmd.Context(), client, "save ")
 			m, err := client.SaveSnapshot(cmd.Context(), strings.Join(args, ""), services...)
@@ -103,12 +103,12 @@ func (a *app) keeper(ctx context.Context) (*project.Project, *api.Client, error)
 	return p, client, err
 }
 
-// tellingOperations shows how far the operation is whose name begins so.
-func (a *app) tellingOperations(ctx context.Context, client *api.Client, does string) (done func()) {
+// tellingOperations shows how far the operation is whose name begins with one of these.
+func (a *app) tellingOperations(ctx context.Context, client *api.Client, does ...string) (done func()) {
 	return a.telling(func() string {
 		all, _ := client.Operations(ctx)
 		for _, o := range all {
-			if !o.State.Over() && strings.HasPrefix(o.Does, does) {
+			if !o.State.Over() && slices.ContainsFunc(does, func(d string) bool { return strings.HasPrefix(o.Does, d) }) {
 				return display.Clean(strings.TrimSuffix(o.Does, ":") + "  " + cmp.Or(o.Says, o.Reason))
 			}
 		}
@@ -265,15 +265,9 @@ func (a *app) restoreAndFollow(ctx context.Context, p *project.Project, client *
 	if len(names) == 0 {
 		names = m.Names()
 	}
-	current, _, err := api.Look(ctx, p)
+	again, err := runningOf(ctx, p, names)
 	if err != nil {
 		return err
-	}
-	var again []string
-	for _, n := range p.Plan.WithDependents(names...) {
-		if current[n].State.Running() {
-			again = append(again, n)
-		}
 	}
 	restore := func() (api.Done, error) {
 		told := a.tellingOperations(ctx, client, "restore ")
@@ -295,6 +289,21 @@ func (a *app) restoreAndFollow(ctx context.Context, p *project.Project, client *
 		return err
 	}
 	return a.follow(ctx, p, client, again, false, restore)
+}
+
+// runningOf returns those that run of services and of what needs them.
+func runningOf(ctx context.Context, p *project.Project, names []string) ([]string, error) {
+	current, _, err := api.Look(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, n := range p.Plan.WithDependents(names...) {
+		if current[n].State.Running() {
+			out = append(out, n)
+		}
+	}
+	return out, nil
 }
 
 func (a *app) dropSnapshot() *cobra.Command {

@@ -55,6 +55,9 @@ that was changed meanwhile is read again if that touches nothing that runs.`,
 					fmt.Fprintln(a.err, "    "+c)
 				}
 			}
+			if err := a.offerBranch(cmd.Context(), p, client); err != nil {
+				return err
+			}
 			start := func() (api.Done, error) { return client.Start(cmd.Context(), prepare, names...) }
 			for try := 0; ; try++ {
 				if noWait {

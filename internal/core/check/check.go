@@ -87,7 +87,7 @@ func (s *subject) find(id string, level Level, key, what string) Finding {
 
 // serviceChecks are made for each service, projectChecks once.
 var serviceChecks = []func(context.Context, *subject) []Finding{programs, runtimes, ports, folders, preparations, warnings, elsewhere, borrowed, unresolved, data, outside}
-var projectChecks = []func(context.Context, *project.Project) []Finding{disk, openFiles, clock, environment, committed, errands, triggers, gate}
+var projectChecks = []func(context.Context, *project.Project) []Finding{disk, openFiles, clock, environment, committed, errands, triggers, gate, branch}
 
 // atStart are the checks that a service must pass when it starts, beside
 // those that its start makes itself.

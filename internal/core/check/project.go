@@ -194,3 +194,23 @@ func errands(_ context.Context, p *project.Project) []Finding {
 	}
 	return out
 }
+
+// branch says that the data is that of another git branch than the one that is checked out.
+func branch(_ context.Context, p *project.Project) []Finding {
+	b, err := p.Branch()
+	if err != nil || !b.Differs() {
+		return nil
+	}
+	source := "its own data, as it was left"
+	if _, err := p.Branches().Get(project.BranchSet(b.Now)); err != nil {
+		source = "a copy of the data of the branch that it was come to from"
+	}
+	return []Finding{{ID: "branch/" + b.Now, Level: Warns, Where: declare.FileName,
+		What:   fmt.Sprintf("the branch %s is checked out, and the data is that of %s", b.Now, b.Data),
+		Why:    "a migration that runs now changes the data of " + b.Data,
+		Remedy: "neighbour snapshot branch switch; neighbour snapshot branch keep takes the data along",
+		Actions: []Action{
+			{Do: SwitchBranch, Label: "switch the data", Says: fmt.Sprintf("keep the data of %s aside, and give %s %s; what reads it is restarted", b.Data, b.Now, source), Asks: true},
+			{Do: KeepBranch, Label: "take it along", Says: fmt.Sprintf("have the data be that of %s from now on; %s gets a copy of it when it is checked out again", b.Now, b.Data), Asks: true},
+		}}}
+}

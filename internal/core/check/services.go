@@ -120,6 +120,8 @@ const (
 	AdoptOutside = "adopt"         // use what is there
 	ChangeRights = "change-rights" // of a folder
 	MakeFolder   = "make-folder"   // that is missing
+	SwitchBranch = "switch-branch" // to the data of the branch that is checked out
+	KeepBranch   = "keep-branch"   // have the data be that branch's
 	InTerminal   = "terminal"      // run a command in the terminal
 )
 

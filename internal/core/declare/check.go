@@ -94,6 +94,9 @@ func (c *checker) checkServices() {
 		c.checkEnvFile(e)
 		c.needs("env", nil, nil, e)
 	}
+	if s := c.decl.Snapshots; s != nil {
+		c.checkSnapshots(s)
+	}
 	if g := c.decl.Gate; g != nil {
 		c.checkGate(g)
 		c.needs("gate", nil, nil, g)

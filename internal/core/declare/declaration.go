@@ -38,6 +38,8 @@ type Declaration struct {
 	EnvFile *EnvFile
 	// Gate is what is declared of the gate; nil if nothing is.
 	Gate *Gate
+	// Snapshots is what is declared of the data; nil if nothing is.
+	Snapshots *Snapshots
 	// Kinds are those that the project and the user declare.
 	Kinds []*CustomKind
 	// Profiles are the names of all profiles, sorted; Profile is the chosen

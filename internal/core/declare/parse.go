@@ -200,7 +200,7 @@ func (c *checker) read(root *node) {
 			Outside []Word `toml:"outside"`
 		} `toml:"project"`
 	}
-	known := []string{"project", "service", "errand", "trigger", "env", "gate", "profile", "kind"}
+	known := []string{"project", "service", "errand", "trigger", "env", "gate", "snapshots", "profile", "kind"}
 	c.nodes = map[string]*node{}
 	for _, key := range root.order {
 		n := root.table[key]
@@ -224,6 +224,9 @@ func (c *checker) read(root *node) {
 		case "gate":
 			c.decl.Gate = &Gate{At: n.keyAt}
 			c.table("gate", n, c.decl.Gate)
+		case "snapshots":
+			c.decl.Snapshots = &Snapshots{At: n.keyAt}
+			c.table("snapshots", n, c.decl.Snapshots)
 		case "profile":
 			c.readProfiles(n)
 		case "kind": // read before

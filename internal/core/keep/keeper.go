@@ -57,6 +57,8 @@ type Overview struct {
 	Gate         []project.GateName
 	GateProblems []string
 	HTTPSOnly    bool
+	// Branch is of which git branch the data is, where each has its own.
+	Branch project.Branch
 	// LAN is the name whose target others in this machine's network can reach, "" if none,
 	// LANURL the address by which they do, as the gate tells it.
 	LAN, LANURL string
@@ -111,8 +113,9 @@ type Keeper struct {
 	limited           bool              // some service has limits that may have to be watched
 	restarting        map[string]bool   // services whose restart is to come
 	background        sync.WaitGroup
-	usageAsked        time.Time // when somebody last asked for usage
-	last              time.Time // when somebody last asked or watched
+	switching         sync.Mutex // held by who switches the data to another branch
+	usageAsked        time.Time  // when somebody last asked for usage
+	last              time.Time  // when somebody last asked or watched
 }
 
 // New makes a keeper. Nothing is started, and nothing is adopted yet. When
@@ -326,6 +329,7 @@ func (k *Keeper) Run(adopted chan<- struct{}) error {
 	all.Go(k.measure)
 	all.Go(k.saveWhenAsked)
 	all.Go(k.watchDeclaration)
+	all.Go(k.watchBranch)
 	all.Go(k.watchFiles)
 	all.Go(k.saveStarts)
 	all.Go(k.runTriggers)

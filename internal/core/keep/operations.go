@@ -23,6 +23,14 @@ func (k *Keeper) Start(ctx context.Context, prepare bool, names ...string) (time
 	if err := k.decl.Check(names...); err != nil {
 		return time.Time{}, err
 	}
+	if err := k.followBranch(ctx); err != nil {
+		return time.Time{}, err
+	}
+	return k.startNamed(ctx, prepare, names)
+}
+
+// startNamed is Start but for what comes before.
+func (k *Keeper) startNamed(ctx context.Context, prepare bool, names []string) (time.Time, error) {
 	set := k.chosen(names)
 	op, err := k.ops.begin(ctx, "start", set)
 	if err != nil {

@@ -110,6 +110,13 @@ func (k *Keeper) remedy(ctx context.Context, id string, a check.Action) (f check
 			return err
 		})
 		return f, says, err
+	case check.SwitchBranch, check.KeepBranch:
+		does := k.SwitchBranch
+		if a.Do == check.KeepBranch {
+			does = func(context.Context) (Switched, error) { return k.KeepData() }
+		}
+		s, err := does(ctx)
+		return f, "the data is that of " + s.To + " now", err
 	case check.MakeFolder, check.ChangeRights:
 		s := k.decl.Service(f.Service)
 		in, err := k.project.Instance(s)

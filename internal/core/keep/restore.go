@@ -83,11 +83,12 @@ func (k *Keeper) RestoreSnapshot(ctx context.Context, name string, services ...s
 	if k.project.Copy != "" { // what it holds is thrown away in any case
 		kept = nil
 	}
-	return k.replace(ctx, "restore "+name+":", m, kept)
+	return k.replace(ctx, "restore "+name+":", m, kept, "")
 }
 
-// replace carries a restore out. Kept is what becomes of the data that was there.
-func (k *Keeper) replace(ctx context.Context, does string, m, kept *snapshot.Manifest) (Restored, error) {
+// replace carries a restore out. Kept is what becomes of the data that was there, branch the git
+// branch whose data it is then, "" if that does not change.
+func (k *Keeper) replace(ctx context.Context, does string, m, kept *snapshot.Manifest, branch string) (Restored, error) {
 	names := m.Names()
 	out := Restored{Name: m.Name, Services: names}
 	set := k.plan.WithDependents(names...)
@@ -98,7 +99,7 @@ func (k *Keeper) replace(ctx context.Context, does string, m, kept *snapshot.Man
 	fail := func(err error) (Restored, error) {
 		err = roomFor(err, k.decl.Dir)
 		k.ops.finish(op, err)
-		return out, fmt.Errorf("%s was not restored: %w", m.Name, err)
+		return out, fmt.Errorf("%s was not restored: %w", m.Title(), err)
 	}
 	if err := k.settled(names, "data can be restored"); err != nil {
 		return fail(err)
@@ -111,6 +112,7 @@ func (k *Keeper) replace(ctx context.Context, does string, m, kept *snapshot.Man
 		k.foldUp(r)
 		return fail(err)
 	}
+	r.Branch = branch
 	k.ops.supersede(op)
 	var again []string
 	for _, name := range set {
@@ -135,7 +137,7 @@ func (k *Keeper) replace(ctx context.Context, does string, m, kept *snapshot.Man
 		return fail(err)
 	}
 	for _, name := range names {
-		k.note(name, "restored", journal.Warn, "its data is that of the snapshot "+m.Name+" now")
+		k.noteRestored(name, m)
 	}
 	k.forgetPlaces(ctx, names)
 	if r.Replaced != nil && len(r.Replaced.Services) > 0 {
@@ -240,10 +242,31 @@ func (k *Keeper) foldUp(r *snapshot.Replacement) {
 	}
 }
 
+// noteRestored writes down what a service's data is now.
+func (k *Keeper) noteRestored(service string, m *snapshot.Manifest) {
+	text := "its data is that of the snapshot " + m.Name + " now"
+	if m.Branch != "" {
+		text = "its data is a copy of " + m.Title() + " now"
+	}
+	k.note(service, "restored", journal.Warn, text)
+}
+
 // carry carries out a restore that was written down.
 func (k *Keeper) carry(r *snapshot.Replacement) error {
-	if err := k.project.Snapshots().Carry(r); err != nil {
+	store := k.project.Snapshots()
+	if r.Replaced != nil {
+		store = k.project.SnapshotsOf(r.Replaced.Name)
+	}
+	if err := os.MkdirAll(store.Dir, 0o700); err != nil {
 		return err
+	}
+	if err := store.Carry(r); err != nil {
+		return err
+	}
+	if r.Branch != "" {
+		if err := k.settleBranch(r.Branch); err != nil {
+			return err
+		}
 	}
 	if err := k.project.NoteRestored(r.Restored); err != nil {
 		return err
@@ -258,7 +281,7 @@ func (k *Keeper) finishRestore() {
 		if err = k.carry(r); err == nil {
 			k.log.Warn("finished the restore of an earlier keeper", "snapshot", r.Restored.Name)
 			for _, name := range r.Restored.Names() {
-				k.note(name, "restored", journal.Warn, "its data is that of the snapshot "+r.Restored.Name+" now")
+				k.noteRestored(name, r.Restored)
 			}
 			k.forgetPlaces(k.ctx, r.Restored.Names())
 		}
@@ -268,9 +291,11 @@ func (k *Keeper) finishRestore() {
 		k.warn("a restore that was interrupted can't be finished: " + err.Error())
 		return
 	}
-	if _, err := os.Stat(k.project.Snapshots().Dir); err == nil {
-		k.project.Snapshots().Clean()
-		k.removeUnfolded()
+	for _, store := range []snapshot.Store{k.project.Snapshots(), k.project.Branches()} {
+		if _, err := os.Stat(store.Dir); err == nil {
+			store.Clean()
+			defer k.removeUnfolded()
+		}
 	}
 }
 

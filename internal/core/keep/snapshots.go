@@ -131,10 +131,15 @@ func (k *Keeper) SaveSnapshot(ctx context.Context, name string, services ...stri
 	if name == snapshot.Replaced {
 		return nil, fmt.Errorf("%s is what the last restore has replaced; give the snapshot another name", name)
 	}
-	store := k.project.SnapshotsOf(name)
-	if _, err := os.Lstat(store.Path(name)); err == nil {
+	if _, err := os.Lstat(k.project.SnapshotsOf(name).Path(name)); err == nil {
 		return nil, fmt.Errorf("%q: %w", name, snapshot.ErrExists)
 	}
+	return k.saveAs(ctx, &snapshot.Manifest{Name: name}, set)
+}
+
+// saveAs saves the data of services as a snapshot of which the name and what it is for are given.
+func (k *Keeper) saveAs(ctx context.Context, m *snapshot.Manifest, set []string) (*snapshot.Manifest, error) {
+	store, name := k.project.SnapshotsOf(m.Name), m.Title()
 	op, err := k.ops.begin(ctx, "save "+name+":", set)
 	if err != nil {
 		return nil, err
@@ -142,13 +147,13 @@ func (k *Keeper) SaveSnapshot(ctx context.Context, name string, services ...stri
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	k.ops.stoppedBy(op, cancel)
-	m, err := k.take(ctx, op, store, name, set)
+	m, err = k.take(ctx, op, store, m, set)
 	if k.ops.isCancelled(op)() && err != nil {
 		err = errors.New("it was cancelled")
 	}
 	k.ops.finish(op, err)
 	if err != nil {
-		return nil, fmt.Errorf("the snapshot %s was not saved: %w", name, roomFor(err, store.Dir))
+		return nil, fmt.Errorf("%s was not saved: %w", name, roomFor(err, store.Dir))
 	}
 	if !project.IsTemplate(m.Name) { // what is lost of one is made again
 		k.background.Go(func() {
@@ -158,7 +163,7 @@ func (k *Keeper) SaveSnapshot(ctx context.Context, name string, services ...stri
 		})
 	}
 	for _, s := range m.Services {
-		k.note(s.Name, "saved", journal.Info, fmt.Sprintf("its data was saved as %s (%s)", m.Name, s.How))
+		k.note(s.Name, "saved", journal.Info, fmt.Sprintf("its data was saved as %s (%s)", name, s.How))
 	}
 	return m, nil
 }
@@ -171,11 +176,12 @@ func roomFor(err error, dir string) error {
 	return err
 }
 
-func (k *Keeper) take(ctx context.Context, op *operation, store snapshot.Store, name string, set []string) (m *snapshot.Manifest, err error) {
+func (k *Keeper) take(ctx context.Context, op *operation, store snapshot.Store, m *snapshot.Manifest, set []string) (_ *snapshot.Manifest, err error) {
 	if err := k.settled(set, "its data can be saved"); err != nil {
 		return nil, err
 	}
-	s := &saving{k: k, op: op, m: &snapshot.Manifest{Name: name, Project: k.decl.Name, Made: time.Now(), By: op.By, Boot: proc.Boot()}}
+	m.Project, m.Made, m.By, m.Boot = k.decl.Name, time.Now(), op.By, proc.Boot()
+	s := &saving{k: k, op: op, m: m}
 	began := time.Now()
 	if s.draft, err = store.Begin(); err != nil {
 		return nil, err

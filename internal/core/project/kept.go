@@ -21,9 +21,6 @@ func (p *Project) Snapshots() snapshot.Store {
 // RestoreFile is the file that says how far a restore has come.
 func (p *Project) RestoreFile() string { return filepath.Join(p.state, "restore.json") }
 
-// BranchFile is the file that says of which git branch the data is.
-func (p *Project) BranchFile() string { return filepath.Join(p.base, "branch.json") }
-
 // Describe returns what a snapshot says of a service beside its files.
 func (p *Project) Describe(in *kind.Instance) (snapshot.Service, error) {
 	name := in.Service.Name

@@ -43,7 +43,7 @@ func (p *Project) Leavings() []Leaving {
 		add("the data of "+s.Name, paths...)
 		within = append(within, paths...)
 	}
-	for name, what := range map[string]string{"snapshots": "snapshots", "templates": "what fresh copies begin with", copiesDir: "fresh copies", "logs": "logs"} {
+	for name, what := range map[string]string{"snapshots": "snapshots", "branches": "data of git branches", "templates": "what fresh copies begin with", copiesDir: "fresh copies", "logs": "logs"} {
 		path := filepath.Join(p.base, name)
 		if Size(path) > 0 {
 			add(what, path)

@@ -18,11 +18,14 @@ const templatePrefix = "template-"
 // IsTemplate reports whether a name is that of what fresh copies begin with.
 func IsTemplate(name string) bool { return strings.HasPrefix(name, templatePrefix) }
 
-// SnapshotsOf returns where the snapshot of a name is. Those that fresh copies begin with are not
-// among the user's.
+// SnapshotsOf returns where the snapshot of a name is. Those that fresh copies begin with, and the
+// data of branches, are not among the user's.
 func (p *Project) SnapshotsOf(name string) snapshot.Store {
 	if IsTemplate(name) {
 		return snapshot.Store{Dir: filepath.Join(p.base, "templates")}
+	}
+	if IsBranchSet(name) {
+		return p.Branches()
 	}
 	return p.Snapshots()
 }

@@ -28,6 +28,8 @@ type Replacement struct {
 	Swaps []Swap `json:"swaps"`
 	// Replaced is what is kept of the data that was there; nil for nothing.
 	Replaced *Manifest `json:"replaced,omitempty"`
+	// Branch is the git branch whose data it is then; "" if that does not change.
+	Branch string `json:"branch,omitempty"`
 	// Restored is what comes in its place.
 	Restored *Manifest `json:"restored"`
 }
@@ -42,7 +44,7 @@ func Commit(file string, r *Replacement) error {
 	flushed := map[string]bool{}
 	for _, s := range r.Swaps {
 		dir := filepath.Dir(s.Live)
-		if r.Replaced == nil || flushed[dir] {
+		if r.Replaced == nil && r.Branch == "" || flushed[dir] {
 			continue
 		}
 		if err := flush(dir); err != nil {
@@ -106,9 +108,13 @@ func (s Store) Carry(r *Replacement) error {
 	return s.keepOld(r)
 }
 
+// replacing is the folder in which a snapshot of what was replaced is put together. It is not taken
+// away with what was interrupted, since a replacement that was is gone on with.
+const replacing = ".replacing"
+
 // keepOld makes a snapshot of what was replaced.
 func (s Store) keepOld(r *Replacement) error {
-	dir := filepath.Join(s.Dir, unfinished+"replaced")
+	dir := filepath.Join(s.Dir, replacing)
 	for _, w := range r.Swaps {
 		if !exists(w.Old) {
 			continue

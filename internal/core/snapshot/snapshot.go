@@ -35,6 +35,8 @@ type Manifest struct {
 	Platform string    `json:"platform"` // "linux/amd64"
 	// Why says what an automatic one was made for; the next takes its place.
 	Why string `json:"why,omitempty"`
+	// Branch is the git branch whose data it is, if it was made as that.
+	Branch string `json:"branch,omitempty"`
 	// HeldMS is for how long the services stood still for it, in milliseconds.
 	HeldMS float64 `json:"held_ms"`
 	TookMS float64 `json:"took_ms"`
@@ -71,6 +73,14 @@ func (m *Manifest) Service(name string) *Service {
 		return &m.Services[i]
 	}
 	return nil
+}
+
+// Title names it in a sentence.
+func (m *Manifest) Title() string {
+	if m.Branch != "" {
+		return "the data of the branch " + m.Branch
+	}
+	return m.Name
 }
 
 // Public returns a copy without passwords.
@@ -200,12 +210,14 @@ type Draft struct {
 	lock  *os.File
 }
 
-// Begin makes the folder in which a snapshot is put together. What it has is left alone by
+// Begin makes the folder in which a snapshot is put together, after it has taken away what was
+// interrupted before. What it has is left alone by
 // others until Discard is called, which does nothing to a snapshot that was finished.
 func (s Store) Begin() (*Draft, error) {
 	if err := os.MkdirAll(s.Dir, 0o700); err != nil {
 		return nil, err
 	}
+	s.Clean()
 	lock, err := s.lock(syscall.LOCK_SH)
 	if err != nil {
 		return nil, err
@@ -224,11 +236,16 @@ func (s Store) lock(how int) (*os.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := syscall.Flock(int(f.Fd()), how|syscall.LOCK_NB); err != nil {
-		f.Close()
-		return nil, fmt.Errorf("%s is being cleaned up; try again", s.Dir)
+	for {
+		err = syscall.Flock(int(f.Fd()), how)
+		if err == nil {
+			return f, nil
+		}
+		if err != syscall.EINTR {
+			f.Close()
+			return nil, &os.PathError{Op: "lock", Path: f.Name(), Err: err}
+		}
 	}
-	return f, nil
 }
 
 // Discard deletes what was not finished.
@@ -336,7 +353,7 @@ func removeAll(dir string) error {
 
 // Clean deletes what was interrupted, unless something is under way.
 func (s Store) Clean() {
-	lock, err := s.lock(syscall.LOCK_EX)
+	lock, err := s.lock(syscall.LOCK_EX | syscall.LOCK_NB)
 	if err != nil {
 		return
 	}

@@ -184,7 +184,7 @@ func TestReplacement(t *testing.T) {
 		require.NoError(t, os.MkdirAll(store.Dir, 0o700))
 		require.NoError(t, snapshot.Commit(file, r))
 		part := func(n int) string {
-			to := filepath.Join(store.Dir, ".unfinished-replaced", "data", "ledger", fmt.Sprint(n))
+			to := filepath.Join(store.Dir, ".replacing", "data", "ledger", fmt.Sprint(n))
 			require.NoError(t, os.MkdirAll(filepath.Dir(to), 0o700))
 			return to
 		}

@@ -216,6 +216,8 @@ func (m *Model) notice() string {
 	switch {
 	case o.Mistake != "":
 		return "  " + t.Paint(ui.Bad, "✖ "+display.Truncate("a mistake, so nothing is changed: "+display.Plain(o.Mistake), m.state.Width-6))
+	case o.Branch.Differs():
+		return "  " + t.Paint(ui.Warn, "▲ "+display.Truncate(display.Plain(fmt.Sprintf("the branch %s is checked out, and the data is that of %s; 7 checks can switch it", o.Branch.Now, o.Branch.Data)), m.state.Width-6))
 	case o.Changed:
 		where := " shows what that means for what runs"
 		if m.spec.ID != m.opts.Views[0].ID {
