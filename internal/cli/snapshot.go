@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -18,7 +19,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
+	"neighbour/internal/core/declare"
 	"neighbour/internal/core/keep"
+	"neighbour/internal/core/mask"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/snapshot"
 	"neighbour/internal/core/words"
@@ -192,6 +195,9 @@ func (a *app) showSnapshot() *cobra.Command {
 				fmt.Fprintln(a.out, display.Clean(m.Why))
 			}
 			fmt.Fprintf(a.out, "%s; %s; saved within %s\n\n", words.Bytes(uint64(m.Bytes)), stoodStill(m), words.Millis(m.TookMS))
+			for _, service := range slices.Sorted(maps.Keys(m.Masked)) {
+				fmt.Fprintf(a.out, "struck out of %s: %s\n", service, struckOut(m.Masked[service]))
+			}
 			rows := [][]string{{"service", "kind", "size", "files", "how", ""}}
 			for _, s := range m.Services {
 				wrong := ""
@@ -326,15 +332,22 @@ func (a *app) dropSnapshot() *cobra.Command {
 }
 
 func (a *app) exportSnapshot() *cobra.Command {
-	return &cobra.Command{
+	var whole bool
+	cmd := &cobra.Command{
 		Use: "export NAME FILE", Short: "Write a snapshot to a file, for somebody else", Args: takes(cobra.ExactArgs(2)), ValidArgsFunction: a.snapshotNames,
 		Long: `Export writes a snapshot to a file: a tar archive compressed with Zstandard, which begins
 with a manifest in JSON and ends with checksums. "-" is the output.
 
-Its data is whole: whoever has the file can read all that the services held, with the
-passwords that Neighbour has made up for them.`,
-		Example: "  neighbour snapshot export bug-17 bug-17.tar.zst",
-		RunE: func(_ *cobra.Command, args []string) error {
+Whoever has the file can read all that the services held, with the passwords that
+Neighbour has made up for them, but for what the declaration strikes out:
+
+    [snapshots]
+    mask = { ledger = ["members.email"], shelf = ["session:*"], postbox = ["*"] }
+
+Columns, keys or whole services are then struck out of a copy, which is exported; the
+snapshot itself stays as it is.`,
+		Example: "  neighbour snapshot export bug-17 bug-17.tar.zst\n  neighbour snapshot export bug-17 bug-17.tar.zst --whole",
+		RunE: func(cmd *cobra.Command, args []string) error {
 			p, err := a.project()
 			if err != nil {
 				return err
@@ -346,24 +359,53 @@ passwords that Neighbour has made up for them.`,
 			if err := m.Whole(""); err != nil && m.Boot == "" {
 				return err
 			}
+			masked := !whole && len(p.Masks()) > 0
+			if masked {
+				a.endAbandoned(cmd.Context(), p)
+			}
 			var n atomic.Int64
-			told := a.telling(func() string { return amount(n.Load(), m.Bytes) })
-			progress := func(b int64) { n.Add(b) }
+			var step atomic.Value
+			step.Store("")
+			told := a.telling(func() string { return cmp.Or(step.Load().(string), amount(n.Load(), m.Bytes)) })
+			progress := func(b int64) {
+				step.Store("")
+				n.Add(b)
+			}
+			write := func(w io.Writer) error {
+				if !masked {
+					return p.Snapshots().Export(args[0], w, progress)
+				}
+				m, err = mask.Export(cmd.Context(), p, args[0], w, func(s string) { step.Store(s) }, progress)
+				return err
+			}
 			if args[1] == "-" {
-				err = p.Snapshots().Export(args[0], a.raw, progress)
+				err = write(a.raw)
 			} else {
-				err = writeWhole(args[1], func(w io.Writer) error { return p.Snapshots().Export(args[0], w, progress) })
+				err = writeWhole(args[1], write)
 			}
 			told()
 			if err != nil {
 				return fmt.Errorf("%s was not exported: %w", args[0], err)
 			}
 			if info, err := os.Stat(args[1]); err == nil {
-				fmt.Fprintf(a.out, "exported %s to %s: %s of %s\n", args[0], args[1], words.Bytes(uint64(info.Size())), words.Bytes(uint64(m.Bytes)))
+				fmt.Fprintf(a.out, "exported %s to %s: %s of %s\n", args[0], args[1], words.Bytes(uint64(info.Size())), words.Bytes(uint64(n.Load())))
+				for _, service := range slices.Sorted(maps.Keys(m.Masked)) {
+					fmt.Fprintf(a.out, "struck out of %s: %s\n", service, struckOut(m.Masked[service]))
+				}
 			}
 			return nil
 		},
 	}
+	cmd.Flags().BoolVar(&whole, "whole", false, "with all that it holds, whatever the declaration strikes out")
+	return cmd
+}
+
+// struckOut says what was struck out of a service.
+func struckOut(rules []string) string {
+	if slices.Contains(rules, declare.All) {
+		return "all that it holds"
+	}
+	return display.Plain(words.Join(rules))
 }
 
 // writeWhole writes a file that appears when it is whole. It does not replace one.

@@ -284,6 +284,9 @@ type KindInfo struct {
 	ChangesByKey bool
 	// Takes says that its services can be sent messages.
 	Takes bool
+	// CheckMask says what is wrong with a mask of a part of what its services hold; nil if no
+	// part can be struck out.
+	CheckMask func(rule string) error
 }
 
 // Checker is implemented by kinds' settings that can be wrong in ways the

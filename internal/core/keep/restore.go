@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"time"
 
@@ -211,22 +210,8 @@ func (k *Keeper) unfold(ctx context.Context, op *operation, m, kept *snapshot.Ma
 			if swap.Fresh == "" {
 				continue
 			}
-			t := snapshot.Tree{From: snapshot.PartDir(dir, one.Name, i), To: fresh, Progress: progress.progress}
-			if err := t.Update(ctx, func(uint64) bool { return false }, true); err != nil {
+			if err := p.Unpack(ctx, in, snapshot.PartDir(dir, one.Name, i), fresh, progress.progress); err != nil {
 				return r, err
-			}
-			for _, pattern := range p.Kind(in.Service).Info().Fleeting {
-				found, _ := filepath.Glob(filepath.Join(fresh, pattern))
-				for _, f := range found {
-					if err := os.Remove(f); err != nil {
-						return r, err
-					}
-				}
-			}
-			if in.Account != nil {
-				if err := in.Account.OwnAll(fresh); err != nil {
-					return r, err
-				}
 			}
 		}
 	}

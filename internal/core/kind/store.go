@@ -2,6 +2,9 @@ package kind
 
 import (
 	"context"
+	"crypto/rand"
+	"fmt"
+	"strings"
 
 	"neighbour/internal/core/store"
 )
@@ -17,6 +20,32 @@ type Locker interface {
 	// Lock keeps all from writing to a service that runs until unlock is called, or for as long
 	// as the context lasts.
 	Lock(ctx context.Context, in *Instance) (unlock func(), err error)
+}
+
+// Masker is implemented by kinds of which parts of what a service holds can be struck out. What is
+// struck out must be in none of its files afterwards.
+type Masker interface {
+	// CheckMask says what is wrong with a rule, such as "members.email".
+	CheckMask(rule string) error
+	// Mask strikes out what rules name, in a service that runs and that nobody else uses. It fails if
+	// one of them names nothing.
+	Mask(ctx context.Context, in *Instance, rules []string) error
+	// Scrub takes away what is left of it once the service has ended.
+	Scrub(ctx context.Context, in *Instance) error
+}
+
+// MaskTag returns a word for values that stand for what was struck out. It is another each time, so
+// that none of them is there already.
+func MaskTag() string { return strings.ToLower(rand.Text()[:6]) }
+
+// ColumnRule takes a rule apart that names a column of a table: "members.email",
+// "public.members.email".
+func ColumnRule(rule string) (table, column string, err error) {
+	i := strings.LastIndexByte(rule, '.')
+	if i <= 0 || i == len(rule)-1 {
+		return "", "", fmt.Errorf("%q names no column of a table; write for example \"members.email\"", rule)
+	}
+	return rule[:i], rule[i+1:], nil
 }
 
 // Dumper is implemented by kinds whose server has programs that write a database

@@ -1,9 +1,11 @@
 package project
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"maps"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -34,6 +36,27 @@ func (p *Project) Describe(in *kind.Instance) (snapshot.Service, error) {
 	}
 	out.Secrets, err = p.vault.of(name)
 	return out, err
+}
+
+// Unpack copies a part of a service's data out of a snapshot, so that the service's server can begin
+// from it.
+func (p *Project) Unpack(ctx context.Context, in *kind.Instance, from, to string, progress func(bytes int64)) error {
+	t := snapshot.Tree{From: from, To: to, Progress: progress}
+	if err := t.Update(ctx, func(uint64) bool { return false }, true); err != nil {
+		return err
+	}
+	for _, pattern := range p.Kind(in.Service).Info().Fleeting {
+		found, _ := filepath.Glob(filepath.Join(to, pattern))
+		for _, f := range found {
+			if err := os.Remove(f); err != nil {
+				return err
+			}
+		}
+	}
+	if in.Account != nil {
+		return in.Account.OwnAll(to)
+	}
+	return nil
 }
 
 // CheckRestore reports why data of a snapshot can't be put in the place of a service's.

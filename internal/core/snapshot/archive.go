@@ -39,6 +39,38 @@ func (s Store) Export(name string, w io.Writer, progress func(bytes int64)) erro
 		return err
 	}
 	m.Boot = ""
+	return export(m, func(string) string { return s.path(name) }, w, progress)
+}
+
+// Export packs a snapshot into an archive, but for the data of those services that was put into the
+// draft, which is in the place of theirs.
+func (d *Draft) Export(m *Manifest, w io.Writer, progress func(bytes int64)) error {
+	return export(m, func(service string) string {
+		if exists(filepath.Join(d.Dir, "data", service)) {
+			return d.Dir
+		}
+		return d.store.path(m.Name)
+	}, w, progress)
+}
+
+// Take moves a part of a service's data into the draft, and adds it to what the manifest says of the
+// service.
+func (d *Draft) Take(one *Service, part int, from string) error {
+	to := PartDir(d.Dir, one.Name, part)
+	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+		return err
+	}
+	one.Parts[part] = filepath.Base(from)
+	if err := move(from, to); err != nil {
+		return err
+	}
+	bytes, files := sizeOf(to)
+	one.Bytes, one.Files = one.Bytes+bytes, one.Files+files
+	return nil
+}
+
+// export packs the data of services, each from the folder of the snapshot that it is in.
+func export(m *Manifest, rootOf func(service string) string, w io.Writer, progress func(bytes int64)) error {
 	z, err := zstd.NewWriter(w)
 	if err != nil {
 		return err
@@ -60,10 +92,25 @@ func (s Store) Export(name string, w io.Writer, progress func(bytes int64)) erro
 		return err
 	}
 	sums.WriteString(sumLine(sha256.Sum256(text), archiveManifest))
-	root := s.path(name)
-	err = filepath.WalkDir(filepath.Join(root, "data"), func(file string, e fs.DirEntry, err error) error {
+	if err := t.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: "data/", Mode: 0o700, ModTime: m.Made, Format: tar.FormatPAX}); err != nil {
+		return err
+	}
+	for _, one := range m.Services {
+		if err := packService(t, &sums, rootOf(one.Name), one.Name, progress); err != nil {
+			return err
+		}
+	}
+	if err := add(archiveSums, sums.Bytes()); err != nil {
+		return err
+	}
+	return errors.Join(t.Close(), z.Close())
+}
+
+// packService packs the data of a service.
+func packService(t *tar.Writer, sums *bytes.Buffer, root, service string, progress func(bytes int64)) error {
+	return filepath.WalkDir(filepath.Join(root, "data", service), func(file string, e fs.DirEntry, err error) error {
 		if errors.Is(err, fs.ErrNotExist) {
-			return nil // none of the services had data
+			return nil // it had no data
 		}
 		if err != nil {
 			return err
@@ -105,13 +152,6 @@ func (s Store) Export(name string, w io.Writer, progress func(bytes int64)) erro
 		progress(n)
 		return nil
 	})
-	if err != nil {
-		return err
-	}
-	if err := add(archiveSums, sums.Bytes()); err != nil {
-		return err
-	}
-	return errors.Join(t.Close(), z.Close())
 }
 
 func sumLine(sum [32]byte, name string) string {

@@ -35,6 +35,8 @@ type Manifest struct {
 	Platform string    `json:"platform"` // "linux/amd64"
 	// Why says what an automatic one was made for; the next takes its place.
 	Why string `json:"why,omitempty"`
+	// Masked is what was struck out of it when it was exported, by service.
+	Masked map[string][]string `json:"masked,omitempty"`
 	// Branch is the git branch whose data it is, if it was made as that.
 	Branch string `json:"branch,omitempty"`
 	// HeldMS is for how long the services stood still for it, in milliseconds.

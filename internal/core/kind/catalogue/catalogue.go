@@ -88,7 +88,11 @@ func (c Catalogue) Describe(name string) (declare.KindInfo, bool) {
 		return declare.KindInfo{}, false
 	}
 	info := k.Info()
-	return declare.KindInfo{Settings: k.Settings, Facts: info.Facts, Listens: info.Listens, Elsewhere: info.Elsewhere, Checked: info.Check != "", AnyFact: info.AnyFact, NoPort: info.NoProcess, HTTP: info.HTTP, Changes: info.Changes, ChangesByKey: info.ChangesByKey, Takes: info.Takes}, true
+	var check func(string) error
+	if m, ok := k.(kind.Masker); ok {
+		check = m.CheckMask
+	}
+	return declare.KindInfo{Settings: k.Settings, Facts: info.Facts, Listens: info.Listens, Elsewhere: info.Elsewhere, Checked: info.Check != "", AnyFact: info.AnyFact, NoPort: info.NoProcess, HTTP: info.HTTP, Changes: info.Changes, ChangesByKey: info.ChangesByKey, Takes: info.Takes, CheckMask: check}, true
 }
 
 // Installed looks for the newest program of a kind, without any service. The

@@ -1,0 +1,130 @@
+package e2e
+
+import (
+	"bytes"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"neighbour/internal/testkit"
+)
+
+// What is struck out of an exported snapshot is in none of the archive's files, the rest is, and
+// the snapshot and what runs stay as they are.
+func TestMaskedExports(t *testing.T) {
+	t.Parallel()
+	testkit.Need(t, "redis-server", "zstd")
+	const secret, public = "hemmelig-adresse", "hammer drill"
+	p := newProject(t, `[snapshots]
+mask = { ledger = ["members.email", "public.members.phone", "members.born", "loans.who"], shelf = ["session:*"], file = ["notes.text"], postbox = ["*"] }
+[service.ledger]
+kind = "postgres"
+databases = ["shed", "other"]
+[service.shelf]
+kind = "redis"
+[service.file]
+kind = "sqlite"
+[service.postbox]
+kind = "mail"
+`)
+	p.must("start")
+	ask := func(service, statement string) { p.must("ask", service, statement, "--write") }
+	ask("ledger", "create table members (id int primary key, email text not null unique, phone varchar(8), born date not null, tool text)")
+	ask("ledger", "create index on members (email)")
+	ask("ledger", "create materialized view mails as select email from members")
+	ask("ledger", "insert into members select n, '"+secret+"' || n, 'tlf"+secret[:5]+"', date '1990-01-01' + n, '"+public+"' || n from generate_series(1, 3000) n")
+	ask("ledger", "refresh materialized view mails")
+	ask("ledger", "create table loans (month int, who text) partition by range (month)")
+	ask("ledger", "create table spring partition of loans for values from (1) to (5)")
+	ask("ledger", "create table autumn partition of loans for values from (5) to (13)")
+	ask("ledger", "insert into loans select n, '"+secret+"' from generate_series(1, 12) n")
+	ask("ledger", "create schema neighbour")
+	ask("ledger", "create table neighbour.change (id int, old jsonb)")
+	ask("ledger", "insert into neighbour.change values (1, '{\"email\": \""+secret+"\"}')")
+	ask("ledger", "analyze")
+	ask("ledger", "delete from members where id > 2500")
+	for i := range 50 {
+		ask("shelf", "set session:"+itoa(i)+" "+secret)
+	}
+	ask("shelf", "set tool:1 '"+public+"'")
+	ask("file", "create table notes (id integer primary key, text text not null, about text)")
+	for i := range 20 {
+		ask("file", "insert into notes (text, about) values ('"+secret+itoa(i)+"', '"+public+"')")
+	}
+	ask("file", "delete from notes where id > 15")
+	p.must("snapshot", "save", "bug")
+
+	contents := func(archive string) []byte {
+		t.Helper()
+		dir := t.TempDir()
+		out, err := exec.Command("sh", "-c", "zstd -dc "+archive+" | tar -x -C "+dir).CombinedOutput()
+		require.NoError(t, err, string(out))
+		var all bytes.Buffer
+		require.NoError(t, filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
+			if err != nil || !e.Type().IsRegular() {
+				return err
+			}
+			b, err := os.ReadFile(path)
+			all.Write(b)
+			return err
+		}))
+		return all.Bytes()
+	}
+	whole, masked := filepath.Join(t.TempDir(), "whole.tar.zst"), filepath.Join(t.TempDir(), "bug.tar.zst")
+	p.must("snapshot", "export", "bug", whole, "--whole")
+	b := contents(whole)
+	assert.Contains(t, string(b), secret)
+	assert.Contains(t, string(b), public)
+	out := p.must("snapshot", "export", "bug", masked)
+	assert.Contains(t, out, "struck out of ledger: members.email, public.members.phone, members.born and loans.who")
+	assert.Contains(t, out, "struck out of postbox: all that it holds")
+	b = contents(masked)
+	assert.False(t, bytes.Contains(b, []byte(secret)), "%d times", bytes.Count(b, []byte(secret)))
+	assert.False(t, bytes.Contains(b, []byte("tlf"+secret[:5])))
+	assert.True(t, bytes.Contains(b, []byte(public)))
+	copies, _ := filepath.Glob(filepath.Join(p.dir, ".neighbour/copies/*"))
+	unfinished, _ := filepath.Glob(filepath.Join(p.dir, ".neighbour/snapshots/.unfinished-*"))
+	assert.Empty(t, append(copies, unfinished...))
+	assert.Contains(t, p.must("ask", "ledger", "select count(*) from members where email like '"+secret+"%'"), "2500")
+	assert.NotContains(t, p.must("snapshot", "show", "bug"), "struck out")
+
+	// A teammate can use it.
+	p.must("snapshot", "import", masked, "--as", "theirs")
+	assert.Contains(t, p.must("snapshot", "show", "theirs"), "struck out of shelf: session:*")
+	p.must("snapshot", "restore", "theirs", "--yes")
+	for _, name := range []string{"ledger", "shelf", "file"} {
+		p.until(name, "ready")
+	}
+	got := p.must("ask", "ledger", "select count(*), count(distinct email), count(phone), max(email) from members", "--csv")
+	assert.Contains(t, got, "2500,2500,0,999-masked-")
+	assert.Contains(t, p.must("ask", "shelf", "keys *"), "tool:1")
+	assert.NotContains(t, p.must("ask", "shelf", "keys *"), "session")
+	assert.Contains(t, p.must("ask", "file", "select count(*), min(text) from notes", "--csv"), "15,1-masked-")
+
+	for mask, says := range map[string]string{
+		`ledger = ["members.emial"]`:    `"members.emial" names nothing`,
+		`shelf = ["basket:*"]`:          `"basket:*" names nothing`,
+		`file = ["nots.text"]`:          `"nots.text" names nothing`,
+		`ledger = ["members.id"]`:       "",
+		`ledger = ["email"]`:            "names no column of a table",
+		`postbox = ["inbox"]`:           "of a service of kind mail no part can be struck out",
+		`till = ["*"]`:                  `there is no service "till"`,
+		`ledger = ["members.email", 3]`: "must be",
+	} {
+		text, err := os.ReadFile(filepath.Join(p.dir, "neighbour.toml"))
+		require.NoError(t, err)
+		_, services, _ := strings.Cut(string(text), "[service.ledger]")
+		p.write("neighbour.toml", "[snapshots]\nmask = { "+mask+" }\n[service.ledger]"+services)
+		r := p.run("snapshot", "export", "theirs", filepath.Join(t.TempDir(), "x"))
+		assert.Equal(t, says != "", r.code != 0, "%s: %s", mask, r.stderr)
+		assert.Contains(t, r.stderr, says, mask)
+	}
+	copies, _ = filepath.Glob(filepath.Join(p.dir, ".neighbour/copies/*"))
+	assert.Empty(t, copies, "of what fails nothing stays")
+}
