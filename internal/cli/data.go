@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/csv"
 	"errors"
@@ -9,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -58,7 +60,9 @@ func (a *app) data() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "data [SERVICE [COLLECTION [KEY]]]", Short: "Print what services hold: tables, queues, keys, mails",
 		Long: `Data lists what services hold. With a service it lists its collections, with
-one of those its items, and with an item's key that item whole.`,
+one of those its items, and with an item's key that item whole. Before the collections
+stands what is kept on the disk: how much, since when, which data it is, and which
+snapshots have some of it.`,
 		Example: "  neighbour data\n  neighbour data ledger loans --where 'returned is null'\n  neighbour data ledger loans 12",
 		Args:    takes(cobra.MaximumNArgs(3)), ValidArgsFunction: a.collections,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -194,8 +198,16 @@ func (a *app) printCollections(ctx context.Context, p *project.Project, ask api.
 			unknown = append(unknown, err.Error())
 		}
 	}
+	kept, err := p.KeptData()
+	if err != nil {
+		return err
+	}
+	kept = slices.DeleteFunc(kept, func(k project.KeptData) bool { return one && k.Service != names[0] })
 	if want.json {
-		return a.json(all)
+		return a.json(withKept(all, kept, one))
+	}
+	if !want.csv {
+		a.printKept(kept)
 	}
 	rows := [][]string{{"service", "collection", "is", "items", "size"}}
 	if want.csv {
@@ -221,6 +233,57 @@ func (a *app) printCollections(ctx context.Context, p *project.Project, ask api.
 		fmt.Fprintln(a.err, u)
 	}
 	return nil
+}
+
+// heldData is what a service holds, and where that is kept.
+type heldData struct {
+	keep.Data
+	Kept *project.KeptData `json:"kept,omitempty"`
+}
+
+// withKept adds where it is kept to what services hold, and services that can't be looked into
+// unless one was named.
+func withKept(all []keep.Data, kept []project.KeptData, one bool) []heldData {
+	out := []heldData{}
+	for _, d := range all {
+		out = append(out, heldData{Data: d})
+	}
+	for i, k := range kept {
+		at := slices.IndexFunc(out, func(d heldData) bool { return d.Service == k.Service })
+		if at < 0 && one {
+			continue
+		}
+		if at < 0 {
+			out, at = append(out, heldData{Data: keep.Data{Service: k.Service, Asked: []string{}, Collections: []store.Collection{}}}), len(out)
+		}
+		out[at].Kept = &kept[i]
+	}
+	return out
+}
+
+// printKept prints what the data of services is on the disk.
+func (a *app) printKept(kept []project.KeptData) {
+	rows := [][]string{{"service", "kind", "on disk", "begun", "changed", "identity", "snapshots"}}
+	for _, k := range kept {
+		ago := func(t time.Time) string {
+			if t.IsZero() {
+				return "–"
+			}
+			return words.Span(time.Since(t)) + " ago"
+		}
+		var saved []string
+		for _, name := range k.Snapshots {
+			if !slices.Contains(k.Same, name) {
+				name += " (other data)"
+			}
+			saved = append(saved, name)
+		}
+		rows = append(rows, []string{k.Service, strings.TrimSpace(k.Kind + " " + k.Version), words.Bytes(k.Bytes), ago(k.Began), ago(k.Changed), cmp.Or(k.ID, "–"), cmp.Or(strings.Join(saved, ", "), "–")})
+	}
+	if len(rows) > 1 {
+		_ = printTable(a.out, rows, 2)
+		fmt.Fprintln(a.out)
+	}
 }
 
 func known(n int64) string {

@@ -81,11 +81,29 @@ func (k host) runHooks(before supervise.State, now supervise.Status) {
 	switch {
 	case now.State == supervise.Ready && before != supervise.Ailing && !now.Held, now.State == supervise.Finished:
 		k.hooks("ready", now.Name)
+		k.noteData(now.Name)
 	case now.State == supervise.Failed:
 		k.hooks("failed", now.Name)
 	case now.State == supervise.Stopped:
 		k.hooks("stopped", now.Name)
 	}
+}
+
+// noteData gives the data of a service an identity, if it has made any only once it ran.
+func (k host) noteData(service string) {
+	if k.project == nil || !k.project.KeepsData(k.decl.Service(service)) {
+		return
+	}
+	k.background.Go(func() {
+		in, err := k.project.Instance(k.decl.Service(service))
+		if err == nil {
+			in.Program.Version = k.services[service].Status().Version
+			err = k.project.NoteData(in)
+		}
+		if err != nil {
+			k.log.Warn("the data of a service can't be noted", "service", service, "why", err)
+		}
+	})
 }
 
 // Replaced has the new process saved: a keeper that follows must know it.

@@ -4,11 +4,13 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/kind"
@@ -23,6 +25,73 @@ func (p *Project) Snapshots() snapshot.Store {
 // RestoreFile is the file that says how far a restore has come.
 func (p *Project) RestoreFile() string { return filepath.Join(p.state, "restore.json") }
 
+// KeptData is the data that a service keeps on the disk.
+type KeptData struct {
+	Service string `json:"service"`
+	Kind    string `json:"kind"`
+	Version string `json:"version,omitempty"` // that has used it last
+	Bytes   uint64 `json:"bytes"`
+	// Began is when the data was begun, Changed when one of its files was written last.
+	Began   time.Time `json:"began,omitzero"`
+	Changed time.Time `json:"changed,omitzero"`
+	// ID tells it from other data of the service: it changes when that is emptied.
+	ID    string `json:"id,omitempty"`
+	Where string `json:"where"`
+	// Snapshots have data of the service, the newest first; those of the data itself are in Same.
+	Snapshots []string `json:"snapshots"`
+	Same      []string `json:"same"`
+}
+
+// KeptData lists the data that services keep on the disk.
+func (p *Project) KeptData() ([]KeptData, error) {
+	saved, _ := p.Snapshots().List()
+	out := []KeptData{}
+	for _, s := range p.Services {
+		if !p.KeepsData(s) {
+			continue
+		}
+		in := p.place(s)
+		_, m, err := p.madeBy(s.Name)
+		if err != nil {
+			return nil, err
+		}
+		parts := p.DataOf(in)
+		one := KeptData{Service: s.Name, Kind: s.Kind, Version: m.Version, Bytes: Size(parts...), Began: m.At, ID: m.ID, Snapshots: []string{}, Same: []string{}}
+		for _, path := range parts {
+			if newest := newestIn(path); newest.After(one.Changed) {
+				one.Changed = newest
+			}
+		}
+		if len(parts) > 0 {
+			one.Where = parts[0]
+		}
+		for _, snap := range saved {
+			if of := snap.Service(s.Name); of != nil {
+				one.Snapshots = append(one.Snapshots, snap.Name)
+				if of.Data == m.ID && m.ID != "" {
+					one.Same = append(one.Same, snap.Name)
+				}
+			}
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}
+
+// newestIn returns when one of the files in a folder was written last.
+func newestIn(dir string) (newest time.Time) {
+	_ = filepath.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return nil
+		}
+		if info, err := e.Info(); err == nil && info.ModTime().After(newest) {
+			newest = info.ModTime()
+		}
+		return nil
+	})
+	return newest
+}
+
 // Describe returns what a snapshot says of a service beside its files.
 func (p *Project) Describe(in *kind.Instance) (snapshot.Service, error) {
 	name := in.Service.Name
@@ -30,7 +99,7 @@ func (p *Project) Describe(in *kind.Instance) (snapshot.Service, error) {
 	if err != nil {
 		return snapshot.Service{}, err
 	}
-	out := snapshot.Service{Name: name, Kind: in.Service.Kind, Version: m.Version, Data: m.ID}
+	out := snapshot.Service{Name: name, Kind: in.Service.Kind, Version: m.Version, Data: m.ID, Began: m.At}
 	for _, path := range p.DataOf(in) {
 		out.Parts = append(out.Parts, filepath.Base(path))
 	}
@@ -130,7 +199,7 @@ func (p *Project) errandNeeds(name string, services []string) bool {
 func (p *Project) NoteRestored(m *snapshot.Manifest) error {
 	if _, err := atomicfile.UpdateMap(p.madeFile(), func(all map[string]made) (bool, error) {
 		for _, s := range m.Services {
-			if all[s.Name] = (made{s.Kind, s.Version, s.Data}); s.Data == "" {
+			if all[s.Name] = (made{s.Kind, s.Version, s.Data, s.Began}); s.Data == "" {
 				delete(all, s.Name)
 			}
 		}

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/declare"
@@ -325,6 +326,8 @@ type made struct {
 	Version string `json:"version,omitempty"`
 	// ID stands for the data as long as it is not emptied.
 	ID string `json:"id,omitempty"`
+	// At is when the data began.
+	At time.Time `json:"at,omitzero"`
 }
 
 func (p *Project) madeFile() string { return filepath.Join(p.state, "made.json") }
@@ -386,9 +389,9 @@ func (p *Project) NoteData(in *kind.Instance) error {
 		return nil
 	}
 	_, before, err := p.madeBy(in.Service.Name)
-	now := made{in.Service.Kind, in.Program.Version, before.ID}
+	now := made{in.Service.Kind, in.Program.Version, before.ID, before.At}
 	if now.ID == "" && !p.empty(in) {
-		now.ID = newDataID()
+		now.ID, now.At = newDataID(), time.Now().Round(time.Second)
 	}
 	if err != nil || before == now {
 		return err

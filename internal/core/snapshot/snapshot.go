@@ -58,6 +58,8 @@ type Service struct {
 	Kind    string `json:"kind"`
 	Version string `json:"version,omitempty"`
 	Data    string `json:"data,omitempty"` // the identity of the data
+	// Began is when the data was begun.
+	Began time.Time `json:"began,omitzero"`
 	Bytes   int64  `json:"bytes"`
 	Files   int    `json:"files"`
 	// How says how it came to stand still: "held", "locked", "stopped" or "did not run".
