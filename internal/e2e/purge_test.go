@@ -39,7 +39,7 @@ func TestPurge(t *testing.T) {
 	testkit.Need(t, "redis-server")
 	home := t.TempDir()
 	env := []string{"HOME=" + home, "XDG_STATE_HOME=" + filepath.Join(home, "state"), "XDG_CACHE_HOME=" + filepath.Join(home, ".cache"), "XDG_RUNTIME_DIR=" + filepath.Join(home, "run"), "NEIGHBOUR_GATE=on"}
-	for _, dir := range []string{"run", ".cache", "state"} {
+	for _, dir := range []string{"run", ".cache", ".config", "state"} {
 		require.NoError(t, os.Mkdir(filepath.Join(home, dir), 0o700))
 	}
 	const declaration = "[service.shelf]\nkind = \"redis\"\n[service.file]\nkind = \"sqlite\"\nfile = \"app.db\"\nmigrations = \"db\"\n[service.site]\nkind = \"static\"\nroot = \"site\"\n"
@@ -54,6 +54,7 @@ func TestPurge(t *testing.T) {
 	for _, p := range []*project{purged, other} {
 		p.must("start")
 		p.must("snapshot", "save", "one")
+		p.must("login", "on", "--yes")
 		p.must("run", "--keep", "mine", "--with", "shelf", "--", "true")
 	}
 	require.NotEqual(t, before, tree(t, purged.dir))

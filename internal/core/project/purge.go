@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/login"
 	"neighbour/internal/core/proc"
 	"os"
 	"path/filepath"
@@ -91,6 +92,9 @@ func (p *Project) remembered() []string {
 		return nil
 	}
 	out := []string{listPath(p.Dir), vouchPath(p.Dir)}
+	if e, err := login.Of(p.Name, p.Dir, p.Self); err == nil {
+		out = append(out, e.Link, e.Path)
+	}
 	if id, err := p.id(); err == nil {
 		out = append(out, recordPath(id))
 	}
@@ -139,6 +143,11 @@ func (p *Project) Purge() error {
 	}
 	if err := os.RemoveAll(aside); err != nil {
 		return err
+	}
+	if e, err := login.Of(p.Name, p.Dir, p.Self); err == nil {
+		if err := e.Remove(); err != nil {
+			return err
+		}
 	}
 	for _, path := range remembered {
 		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
