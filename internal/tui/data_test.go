@@ -18,6 +18,7 @@ import (
 	"neighbour/internal/core/keep"
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/snapshot"
 	"neighbour/internal/core/starts"
 	"neighbour/internal/core/store"
 	"neighbour/internal/core/supervise"
@@ -333,4 +334,17 @@ func answerProjects(k *viewtest.Keeper) {
 			{Name: "garden", Dir: "/home/ines/src/garden", Gone: true, Disk: -1},
 		}})
 	k.Answer("GET /projects/checks", []check.Finding{{ID: "port/web", Level: check.Stops, Service: "web", What: "port 4177 is held by the project's in /home/ines/src/toolshed, web"}, {Level: check.Note, What: "nothing of interest"}})
+}
+
+// answerSnapshots has the keeper tell of snapshots, with awkward texts.
+func answerSnapshots(k *viewtest.Keeper) {
+	made := time.Date(2025, 11, 22, 9, 12, 0, 0, time.Local)
+	ledger := snapshot.Service{Name: "ledger", Kind: "postgres", Version: "15.8", Bytes: 48 << 20, How: "held"}
+	shelf := snapshot.Service{Name: "shelf", Kind: "redis", Version: "7.0.15", Bytes: 12 << 10, How: "locked"}
+	k.Answer("GET /snapshots", api.Snapshots{Wrong: []string{"the snapshot old can't be used: its manifest is damaged"}, Snapshots: []keep.StoredSnapshot{
+		{Manifest: snapshot.Manifest{Name: "replaced", Why: "replaced by seeded", Made: made.Add(time.Hour), By: "neighbour snapshot, pid 812", Platform: "linux/amd64", Bytes: 48 << 20, Copied: 48 << 20, Services: []snapshot.Service{ledger, shelf}}},
+		{Manifest: snapshot.Manifest{Name: "bug-17", Made: made, By: "neighbour snapshot, pid 811\x1b[2J", Platform: "linux/amd64", Bytes: 48 << 20, Copied: 1 << 20, HeldMS: 14.2, TookMS: 260, Services: []snapshot.Service{ledger, shelf}, Masked: map[string][]string{"ledger": {"members.email"}}}},
+		{Manifest: snapshot.Manifest{Name: "from-" + strings.Repeat("宽", 30), Made: made, Platform: "darwin/arm64", Bytes: 1 << 40, Services: []snapshot.Service{ledger}}, Wrong: "the data of ledger was made on darwin/arm64, and this is linux/amd64: " + strings.Repeat("postgres keeps it in another form there ", 9)},
+	}})
+	k.Answer("POST /snapshots/bug-17/loss", []keep.Loss{{Service: "ledger", Bytes: 50 << 20, Stops: []string{"api"}}})
 }

@@ -101,7 +101,8 @@ func TestEveryScreenFits(t *testing.T) {
 		"2", "enter", "2 w", "2 o up", "2 up m up up", "2 / l a t e enter", "2 f", "2 l l", "2 p down space", "2 up enter right", "2 up up down down down", "2 ?", "2 s", "2 g x enter",
 		"5 down", "5 down a", "5 down / d u e enter left", "8", "8 enter down", "8 enter enter", "8 enter enter down enter", "8 enter / x", "8 : s e l e c t", "8 enter x", "8 enter n", "8 enter right right", "8 down enter",
 		"9", "9 down down", "9 enter down down", "9 / p o s t enter", "9 m", "9 e", "9 = down", "9 down = down enter", "9 w", "9 up", "9 up enter", "9 t", "9 t down down", "9 t down f", "9 t up enter",
-		"0", "0 down", "0 down down", "0 down down down", "0 end", "0 / o r c h", "0 / o r c h enter", "0 / z z enter", "0 o o", "0 x", "0 down s", "0 down down down w", "0 end f", "0 ?"}
+		"0", "0 down", "0 down down", "0 down down down", "0 end", "0 / o r c h", "0 / o r c h enter", "0 / z z enter", "0 o o", "0 x", "0 down s", "0 down down down w", "0 end f", "0 ?",
+		"8 S", "8 S down", "8 S down down r", "8 S x", "8 S n", "8 S ?", "8 S esc"}
 	for _, n := range []int{0, 1, 7, 60} {
 		for _, size := range sizes {
 			t.Run(fmt.Sprintf("%d services, %d×%d", n, size[0], size[1]), func(t *testing.T) {
@@ -130,6 +131,7 @@ func fits(t *testing.T, n int, size [2]int, all []string) {
 	answerData(s.keeper)
 	answerTraffic(s.keeper)
 	answerProjects(s.keeper)
+	answerSnapshots(s.keeper)
 	holding(s, services)
 	s.find(n)
 	for _, keys := range all {
@@ -161,7 +163,7 @@ func (s *screen) names(services []api.Status) []string {
 // ./internal/tui -run Golden -update writes it anew, to be looked at.
 func TestGoldenFrames(t *testing.T) {
 	services := calm()
-	for id, keys := range map[string]string{"map": "", "logs": "2", "wiring": "3", "starts": "4 g w", "errands": "5 down", "usage": "6 down left left", "checks": "7", "data": "8 enter down", "traffic": "9", "triggers": "9 t down", "projects": "0 down down", "finder": "ctrl+p"} {
+	for id, keys := range map[string]string{"map": "", "logs": "2", "wiring": "3", "starts": "4 g w", "errands": "5 down", "usage": "6 down left left", "checks": "7", "data": "8 enter down", "traffic": "9", "triggers": "9 t down", "projects": "0 down down", "snapshots": "8 S down", "finder": "ctrl+p"} {
 		frame := func(name string, width, height int, prepare func(*screen), text func(*screen) string) {
 			s := shown(t, width, height, services...)
 			s.keeper.Answer("GET /wiring", wired(3))
@@ -172,6 +174,7 @@ func TestGoldenFrames(t *testing.T) {
 			answerData(s.keeper)
 			answerTraffic(s.keeper)
 			answerProjects(s.keeper)
+			answerSnapshots(s.keeper)
 			s.find(4)
 			if id == "data" || id == "triggers" {
 				holding(s, services)

@@ -125,15 +125,19 @@ func (m *Model) first(note string) string {
 func (m *Model) viewRow() (string, []view.Spot) {
 	t := m.Theme()
 	type tab struct{ key, text string }
-	tabs := make([]tab, len(m.opts.Views))
-	for i, s := range m.opts.Views {
+	var specs []view.Spec
+	var tabs []tab
+	for _, s := range m.opts.Views {
+		if s.Key == "" && s.ID != m.spec.ID { // another view opens it
+			continue
+		}
 		text := s.Title
 		if s.Count != nil {
 			if n := s.Count(&m.state); n != "" {
 				text += " " + n
 			}
 		}
-		tabs[i] = tab{s.Key, text}
+		specs, tabs = append(specs, s), append(tabs, tab{s.Key, text})
 	}
 	label := func(b tab) string { return strings.TrimSpace(b.key + " " + b.text) }
 	gap := 2 // between them
@@ -153,14 +157,14 @@ func (m *Model) viewRow() (string, []view.Spot) {
 		gap--
 	}
 	for i := len(tabs) - 1; i >= 0 && length() > room; i-- {
-		if m.opts.Views[i].ID != m.spec.ID {
+		if specs[i].ID != m.spec.ID {
 			tabs[i].text = ""
 		}
 	}
 	out, x := " ", 1
 	var spots []view.Spot
 	for i, b := range tabs {
-		s := m.opts.Views[i]
+		s := specs[i]
 		says := label(b)
 		if s.ID == m.spec.ID {
 			out += t.Paint(ui.Accent, "["+says+"]")

@@ -9,6 +9,7 @@ import (
 	"neighbour/internal/tui/views/logs"
 	mapview "neighbour/internal/tui/views/map"
 	"neighbour/internal/tui/views/projects"
+	"neighbour/internal/tui/views/snapshots"
 	"neighbour/internal/tui/views/starts"
 	"neighbour/internal/tui/views/traffic"
 	"neighbour/internal/tui/views/usage"
@@ -17,5 +18,5 @@ import (
 
 // All are the views, in the order of their keys. The first one opens at first.
 func All() []view.Spec {
-	return []view.Spec{mapview.Spec, logs.Spec, wiring.Spec, starts.Spec, errands.Spec, usage.Spec, checks.Spec, data.Spec, traffic.Spec, projects.Spec}
+	return []view.Spec{mapview.Spec, logs.Spec, wiring.Spec, starts.Spec, errands.Spec, usage.Spec, checks.Spec, data.Spec, traffic.Spec, projects.Spec, snapshots.Spec}
 }

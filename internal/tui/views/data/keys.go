@@ -84,6 +84,7 @@ func (v *screen) Bindings() []view.Binding {
 			v.watching, v.rhythm = !v.watching, quickest
 			return nil
 		}).If(v.answer == nil && some).Spare(3).Helps("whether what changes is shown as it does"),
+		view.Act("S", "snapshots", func() tea.Cmd { return v.Turn("snapshots", nil) }).If(v.answer == nil).Spare(2).Helps("the data that was saved: save it, put it back"),
 		view.Act("c", "copy", v.copy).If(v.place.collection != "").Spare(3).Helps("copy the value, or the address of what is shown"),
 	}
 }
