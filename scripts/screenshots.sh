@@ -15,7 +15,7 @@ trouble=$work/neighbour-demo-$(id -u)-trouble/toolshed
 held=$work/held/toolshed
 pids=()
 cleanup() {
-  for d in "$quiet" "$trouble" "$held"; do [ -d "$d" ] && "$binary" -C "$d" stop >/dev/null 2>&1 || true; done
+  for d in "$quiet" "$trouble" "$held" "$work"/src/*; do [ -d "$d" ] && "$binary" -C "$d" stop >/dev/null 2>&1 || true; done
   tmux -S "$work/tmux" kill-server 2>/dev/null || true
   [ ${#pids[@]} -eq 0 ] || kill "${pids[@]}" 2>/dev/null || true
   rm -rf "$work"
@@ -49,7 +49,7 @@ picture() {
     case $k in wait*) sleep "${k#wait}" ;; *) tmux -S "$work/tmux" send-keys "$k"; sleep 0.2 ;; esac
   done
   sleep 0.3
-  import -window "$(xdotool search --class xterm | head -1)" "$out/$name.png"
+  timeout 20 import -window "$(xdotool search --class xterm | head -1)" "$out/$name.png"
   tmux -S "$work/tmux" kill-server 2>/dev/null || true
   wait $terminal 2>/dev/null || true
   echo "docs/screenshots/$name.png"
@@ -79,11 +79,8 @@ LEDGER_URL=postgres://counter@ledger.example.org/toolshed
 ENV
 picture init 142 38 dark "built in" "Enter BSpace BSpace BSpace BSpace BSpace BSpace BSpace BSpace l e d g e r wait1" -- -C "$first" init
 
-# The first catches the start while it is under way.
-picture start 142 38 dark "1 starting" "wait0.2" -- demo
 picture map 142 38 dark "13 of 13 ready" "Right Right wait12" -- demo
 picture data 142 38 dark "13 of 13 ready" "8 wait1 Down Down Down Down Down Enter Down Down Down Down wait1" -- demo
-picture mail 142 38 dark "13 of 13 ready" "wait4 8 wait1 Down Down Down Down Down Down Down Down Down Down Down Down Down Down Down Enter Enter wait1" -- demo
 picture logs 142 38 dark "failed" "wait9 2 wait1 / d r a w e r Enter wait1" -- demo --trouble
 picture small 80 24 dark "13 of 13 ready" "Right Right wait1" -- demo
 picture failed 142 38 dark "failed" "wait9 / n o t i Enter Escape wait1" -- demo --trouble
@@ -105,9 +102,59 @@ for errand in members overdue members "--yes remind" overdue; do
 done
 picture errands 142 38 dark "13 of 13 ready" "5 wait1 Down Enter wait2" -- -C "$quiet"
 
-# What has passed between services so far, and the triggers.
-picture between 142 38 dark "13 of 13 ready" "9 wait1 Down wait1" -- -C "$quiet"
+# The triggers, what was saved, and a run on a fresh copy.
 picture triggers 142 38 dark "13 of 13 ready" "9 wait1 t wait1 Down wait1" -- -C "$quiet"
+"$binary" -C "$quiet" snapshot save seeded >/dev/null
+"$binary" -C "$quiet" snapshot save before-the-import >/dev/null
+"$binary" -C "$quiet" snapshot restore seeded --yes >/dev/null 2>&1
+picture snapshots 142 38 dark "13 of 13 ready" "8 wait1 S wait1 Down wait1" -- -C "$quiet"
+picture fresh 142 38 dark "2 overdue" "wait1" -- -C "$quiet" run --fresh overdue "; sleep 20"
+
+# Other projects of the same user.
+other() { mkdir -p "$work/src/$1"; cat >"$work/src/$1/neighbour.toml"; }
+other orchard <<'TOML'
+[service.press]
+kind = "documents"
+
+[service.cellar]
+run = "sleep 1000"
+
+[service.scales]
+run = "echo 'the scales do not answer'; exit 3"
+restart = { when = "never" }
+TOML
+other old-shed <<'TOML'
+[service.web]
+run = "sleep 1000"
+port = 4177
+health = { run = "true" }
+
+[service.shelf]
+kind = "documents"
+TOML
+other till <<'TOML'
+[service.drawer]
+run = "sleep 1000"
+port = 4177
+health = { run = "true" }
+TOML
+other accounts <<'TOML'
+[service.books]
+kind = "documents"
+
+[service.clerk]
+run = "sleep 1000"
+TOML
+for p in old-shed accounts; do
+  "$binary" -C "$work/src/$p" start >/dev/null 2>&1
+  "$binary" -C "$work/src/$p" stop >/dev/null 2>&1
+done
+for p in orchard till; do "$binary" -C "$work/src/$p" start >/dev/null 2>&1 || true; done
+head -c 300000000 /dev/zero >"$work/src/accounts/.neighbour/data/books/large"
+touch -d '71 days ago' "$work/src/accounts/.neighbour/run/state.json"
+touch -d '3 days ago' "$work/src/old-shed/.neighbour/run/state.json"
+HOME=$work picture projects 142 38 dark "13 of 13 ready" "0 wait3 Down Down Down wait3" -- -C "$quiet"
+for p in orchard till; do "$binary" -C "$work/src/$p" stop >/dev/null 2>&1; done
 
 # Some requests by names, one of them slower than it usually is.
 port=$("$binary" gate --json | sed -n 's/.*"http": \([0-9]*\).*/\1/p' | head -1)
