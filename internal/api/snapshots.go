@@ -46,7 +46,7 @@ func (s *Server) handleSnapshots() {
 	})
 	handle(s, switchBranchEndpoint, func(r *http.Request, in Switching) (keep.Switched, func(), error) {
 		if in.Keep {
-			d, err := s.keeper.KeepData()
+			d, err := s.keeper.KeepData(asked(r))
 			return d, nil, err
 		}
 		d, err := s.keeper.SwitchBranch(asked(r))

@@ -151,6 +151,37 @@ func TestDataOfBranches(t *testing.T) {
 	p.write("neighbour.toml", branched)
 }
 
+// No migration of one branch runs on the data of another before its user has said what that is to
+// be.
+func TestMigrationsOfAnotherBranch(t *testing.T) {
+	t.Parallel()
+	p := newProject(t, "[snapshots]\non = { branch = true }\n[service.file]\nkind = \"sqlite\"\nfile = \"app.db\"\nmigrations = \"db\"\n[service.api]\nrun = \"sleep 1000\"\nneeds = [\"file\"]\n[errand.count]\nrun = \"echo\"\nwith = \"file\"\n")
+	p.write(".gitignore", ".neighbour\napp.db*\n")
+	p.write("db/1.sql", "create table tools (id integer primary key);")
+	p.git("init", "-q")
+	p.git("add", ".")
+	p.git("commit", "-qm", "begin")
+	p.must("start")
+	p.git("checkout", "-qb", "ladders")
+	p.write("db/2.sql", "alter table tools add height int;")
+	p.git("add", ".")
+	p.git("commit", "-qm", "ladders")
+	r := p.run("start")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stderr, "its migrations wait: the branch ladders is checked out, and the data is that of main")
+	assert.NotContains(t, p.must("data", "file", "tools", "--structure"), "height")
+	p.must("snapshot", "branch", "switch", "--yes")
+	p.until("file", "ready")
+	assert.Contains(t, p.must("data", "file", "tools", "--structure"), "height", "they run on its own")
+	p.git("checkout", "-q", "main")
+	p.must("snapshot", "branch", "switch", "--yes")
+	p.until("api", "ready")
+	assert.NotContains(t, p.must("data", "file", "tools", "--structure"), "height")
+	p.must("stop")
+	p.must("count")
+	assert.Equal(t, "ready", p.status().Service["file"].State, "an errand with a database needs it")
+}
+
 // A keeper that is killed in the midst of a switch leaves the data of one of the branches, and says
 // of which it is; so does the command that imports an archive.
 func TestBranchesOfKilledKeepers(t *testing.T) {

@@ -209,6 +209,10 @@ func (c *checker) checkErrands() {
 		}
 		if s := c.decl.Service(e.WithService()); s != nil {
 			e.Needs = append(e.Needs, s.Needs...)
+			// Of a server it gets what leads to it, which must be there then.
+			if s.Kind != DefaultKind && !slices.ContainsFunc(e.Before, func(w Word) bool { return serviceNameOf(w.Value) == s.Name }) {
+				e.Needs = append(e.Needs, s.Name)
+			}
 		}
 		c.checkHooks(path, e)
 		slices.Sort(e.Needs)

@@ -11,6 +11,7 @@ import (
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/snapshot"
+	"neighbour/internal/core/supervise"
 )
 
 // BranchData is of which git branch the data is, and the data that is kept for others.
@@ -63,7 +64,7 @@ type Switched struct {
 var errSameBranch = errors.New("the data is that of the branch that is checked out")
 
 // KeepData has the data be that of the branch that is checked out: it is taken along.
-func (k *Keeper) KeepData() (Switched, error) {
+func (k *Keeper) KeepData(ctx context.Context) (Switched, error) {
 	b, err := k.differing()
 	if err != nil {
 		return Switched{}, err
@@ -72,7 +73,23 @@ func (k *Keeper) KeepData() (Switched, error) {
 		return Switched{}, err
 	}
 	k.lookAtBranch()
-	return Switched{From: b.Data, To: b.Now, Source: b.Data}, nil
+	began, err := k.tryHeld(ctx)
+	return Switched{From: b.Data, To: b.Now, Source: b.Data, Began: began}, err
+}
+
+// tryHeld starts services again of which something was held back, as migrations are while the data
+// is another branch's.
+func (k *Keeper) tryHeld(ctx context.Context) (began time.Time, err error) {
+	var held []string
+	k.each(func(s *supervise.Service) {
+		if st := s.Status(); st.Held {
+			held = append(held, st.Name)
+		}
+	})
+	if len(held) == 0 {
+		return began, nil
+	}
+	return k.startNamed(ctx, false, k.plan.WithDependents(held...))
 }
 
 func (k *Keeper) differing() (project.Branch, error) {
@@ -124,7 +141,9 @@ func (k *Keeper) SwitchBranch(ctx context.Context) (Switched, error) {
 	switch {
 	case m == nil: // what services hold goes on as the other's
 		if _, err = k.saveAs(ctx, left, names); err == nil {
-			err = k.project.SetBranch(b.Now)
+			if err = k.project.SetBranch(b.Now); err == nil {
+				out.Began, err = k.tryHeld(ctx)
+			}
 		}
 	case len(m.Services) < len(names): // some of it goes on as the other's
 		out.Began, err = k.switchSome(ctx, b.Now, m, left, names)

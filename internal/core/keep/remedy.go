@@ -113,7 +113,7 @@ func (k *Keeper) remedy(ctx context.Context, id string, a check.Action) (f check
 	case check.SwitchBranch, check.KeepBranch:
 		does := k.SwitchBranch
 		if a.Do == check.KeepBranch {
-			does = func(context.Context) (Switched, error) { return k.KeepData() }
+			does = k.KeepData
 		}
 		s, err := does(ctx)
 		return f, "the data is that of " + s.To + " now", err

@@ -11,6 +11,7 @@ import (
 
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/migrate"
+	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/words"
 )
@@ -48,6 +49,10 @@ func (d *Driver) SetUp(ctx context.Context, set func(func(*supervise.Status))) e
 	if errors.As(err, &seeding) {
 		what, err = "its seed failed: ", seeding.err
 	}
+	var other *otherBranchError
+	if errors.As(err, &other) {
+		what = "its migrations wait: "
+	}
 	f := &supervise.Failure{}
 	var inner *supervise.Failure
 	switch {
@@ -68,7 +73,18 @@ func (d *Driver) SetUp(ctx context.Context, set func(func(*supervise.Status))) e
 	default:
 		f.Reason = what + err.Error()
 	}
+	if other != nil {
+		f.Remarks = append(f.Remarks, "neighbour snapshot branch switch gives "+other.Now+" data of its own", "neighbour snapshot branch keep takes this along")
+	}
 	return f
+}
+
+// otherBranchError says that the data is that of another git branch than the one whose migrations
+// are there.
+type otherBranchError struct{ project.Branch }
+
+func (e *otherBranchError) Error() string {
+	return fmt.Sprintf("the branch %s is checked out, and the data is that of %s", e.Now, e.Data)
 }
 
 // excerpt returns the lines of a file around the place of an error.
@@ -119,6 +135,11 @@ func (d *Driver) setUp(ctx context.Context, m kind.Migrator, set func(func(*supe
 		set(func(s *supervise.Status) { s.Task, s.Reason = supervise.Migrating, p.InWords() })
 	}}
 	pending := len(state.Pending(files))
+	if pending > 0 || state.Check(sc.Migrations.Value, files) != nil {
+		if b, err := d.project.Branch(); err == nil && b.Differs() {
+			return &otherBranchError{b}
+		}
+	}
 	if err := runner.Apply(ctx, state, sc.Migrations.Value, files); err != nil {
 		return err
 	}

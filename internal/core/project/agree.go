@@ -8,11 +8,16 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/input"
+	"neighbour/internal/core/kind/borrowed"
 )
 
 // Commands lists what the project executes when it is started: "api: node
-// server.js", in the order of the services' names.
-func (p *Project) Commands() []string {
+// server.js", in the order of the services' names; with what other projects execute whose services
+// it uses.
+func (p *Project) Commands() []string { return p.commands(map[string]bool{p.Dir: true}) }
+
+// commands is Commands but for the projects that were visited.
+func (p *Project) commands(visited map[string]bool) []string {
 	out, seen := []string{}, map[string]bool{}
 	add := func(of string, commands ...string) {
 		for _, c := range commands {
@@ -45,6 +50,14 @@ func (p *Project) Commands() []string {
 		}
 		if k := p.CustomKind(s.Kind); k != nil {
 			add(s.Name, words(k)...)
+		}
+		if b, ok := s.Settings.(*borrowed.Settings); ok {
+			if other, err := Glance(p.path(b.Project)); err == nil && !visited[other.Dir] {
+				visited[other.Dir] = true
+				for _, c := range other.commands(visited) {
+					add(s.Name, other.Name+"'s "+c)
+				}
+			}
 		}
 		if path, ok := s.Env["PATH"]; ok {
 			add(s.Name, "PATH="+path.Value)
