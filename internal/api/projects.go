@@ -37,6 +37,8 @@ type Listed struct {
 	Dir  string `json:"dir"`
 	// Gone says that its folder is no more.
 	Gone bool `json:"gone,omitempty"`
+	// Left is what there still is of one whose folder is no more.
+	Left []project.Leaving `json:"left,omitempty"`
 	// Problem is why its services aren't known, or its keeper doesn't answer.
 	Problem string `json:"problem,omitempty"`
 	// PID is that of its keeper, 0 if it has none.
@@ -255,7 +257,7 @@ func (g *glances) open(dir string) (*project.Project, error) {
 func listed(ctx context.Context, g *glances, dir string) Listed {
 	l := Listed{Name: strings.ToLower(filepath.Base(dir)), Dir: dir, Services: []ListedService{}, Disk: -1}
 	if _, err := os.Stat(filepath.Join(dir, project.StateDir)); errors.Is(err, fs.ErrNotExist) {
-		l.Gone = true
+		l.Gone, l.Left = true, project.At(dir).Leavings()
 		return l
 	}
 	p, problem := g.open(dir)

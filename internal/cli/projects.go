@@ -47,6 +47,9 @@ func (a *app) forgetProjects(all []api.Listed) error {
 	n := 0
 	for _, l := range all {
 		if l.Gone {
+			for _, left := range l.Left {
+				fmt.Fprintf(a.err, "%s: %s in %s\n", left.What, words.Bytes(left.Bytes), display.Homely(left.Paths[0]))
+			}
 			if err := api.ForgetProject(l.Dir); err != nil {
 				return err
 			}

@@ -132,6 +132,8 @@ func TestProjectsView(t *testing.T) {
 	assert.Equal(t, keeper, orchard.status().Keeper.PID, "who is watched goes on")
 	s.press("/", "g", "a", "r", "Enter")
 	s.see(`/gar: 1 of 3`)
+	s.see(`This is left of it, and f deletes it:`)
+	s.see(`what is remembered of it: \d+ B in `)
 	s.press("f")
 	s.see(`No project has that`)
 	s.press("/", "Escape")

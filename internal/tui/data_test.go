@@ -331,7 +331,7 @@ func answerProjects(k *viewtest.Keeper) {
 			{Name: "old-shed", Dir: "/home/ines/src/old-shed", Disk: 3 << 20, Used: now.Add(-73 * time.Hour), Rivals: []string{"/home/ines/src/toolshed"}, Services: []api.ListedService{service("web", supervise.Stopped, 4177)}},
 			many,
 			{Name: "accounts", Dir: "/home/ines/work/accounts", Disk: 3435973836, Used: now.Add(-71*24*time.Hour - time.Hour), Problem: "neighbour.toml:1:9: this is not TOML\x1b[2J", Services: []api.ListedService{}},
-			{Name: "garden", Dir: "/home/ines/src/garden", Gone: true, Disk: -1},
+			{Name: "garden", Dir: "/home/ines/src/garden", Gone: true, Disk: -1, Left: []project.Leaving{{What: "what is remembered of it", Paths: []string{"/home/ines/.local/state/neighbour/projects/d0568a385d717af6"}, Bytes: 565}}},
 		}})
 	k.Answer("GET /projects/checks", []check.Finding{{ID: "port/web", Level: check.Stops, Service: "web", What: "port 4177 is held by the project's in /home/ines/src/toolshed, web"}, {Level: check.Note, What: "nothing of interest"}})
 }

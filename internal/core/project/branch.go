@@ -47,6 +47,9 @@ func (p *Project) Branch() (Branch, error) {
 		return b, nil
 	}
 	head, err := os.ReadFile(filepath.Join(dir, "HEAD"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return b, nil // no repository of git's, or a damaged one
+	}
 	if err != nil {
 		return b, err
 	}

@@ -65,10 +65,11 @@ func real(dir string) string {
 // other opens the project in a folder, which must have a service, and not need one of this one's
 // services that needs it.
 func (p *Project) other(dir, service string, open func(string) (*Project, error)) (*Project, error) {
+	dir = real(dir) // it may be a link
 	other, err := open(dir)
 	var missing *declare.MissingError
 	switch {
-	case errors.As(err, &missing), err == nil && other.Dir != real(dir):
+	case errors.As(err, &missing), err == nil && other.Dir != dir:
 		return nil, fmt.Errorf("%s is no project: it has no %s", dir, declare.FileName)
 	case err != nil:
 		first, _, _ := strings.Cut(err.Error(), "\n")

@@ -60,6 +60,9 @@ func (p *Project) Leavings() []Leaving {
 			}
 		}
 	}
+	if shared := p.sharedDir(); os.Getuid() == 0 && !slices.ContainsFunc(within, func(path string) bool { return strings.HasPrefix(path, shared+string(filepath.Separator)) }) {
+		add("data of servers that ran under other accounts", shared)
+	}
 	add("sockets", p.sockets()...)
 	add("what is remembered of it", p.remembered()...)
 	return out

@@ -216,7 +216,10 @@ func (v *screen) detail(l *api.Listed) []string {
 	}
 	row("folder", display.Homely(l.Dir), ui.Plain)
 	if l.Gone {
-		row("", "It is no more. What was remembered of it here is deleted with f.", ui.Warn)
+		row("", "It is no more. This is left of it, and f deletes it:", ui.Warn)
+		for _, left := range l.Left {
+			row("", fmt.Sprintf("%s: %s in %s", left.What, words.Bytes(left.Bytes), display.Homely(left.Paths[0])), ui.Plain)
+		}
 		return out
 	}
 	if l.Problem != "" {
