@@ -60,8 +60,8 @@ type Service struct {
 	Data    string `json:"data,omitempty"` // the identity of the data
 	// Began is when the data was begun.
 	Began time.Time `json:"began,omitzero"`
-	Bytes   int64  `json:"bytes"`
-	Files   int    `json:"files"`
+	Bytes int64     `json:"bytes"`
+	Files int       `json:"files"`
 	// How says how it came to stand still: "held", "locked", "stopped" or "did not run".
 	How string `json:"how"`
 	// Parts are the names of what the data is kept in, in the order in which the kind has them;
