@@ -2,13 +2,13 @@ package e2e
 
 import (
 	"bytes"
-	"io/fs"
+	"io"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -19,7 +19,7 @@ import (
 // the snapshot and what runs stay as they are.
 func TestMaskedExports(t *testing.T) {
 	t.Parallel()
-	testkit.Need(t, "redis-server", "zstd")
+	testkit.Need(t, "redis-server")
 	const secret, public = "hemmelig-adresse", "hammer drill"
 	p := newProject(t, `[snapshots]
 mask = { ledger = ["members.email", "public.members.phone", "members.born", "loans.who"], shelf = ["session:*"], file = ["notes.text"], postbox = ["*"] }
@@ -62,19 +62,15 @@ kind = "mail"
 
 	contents := func(archive string) []byte {
 		t.Helper()
-		dir := t.TempDir()
-		out, err := exec.Command("sh", "-c", "zstd -dc "+archive+" | tar -x -C "+dir).CombinedOutput()
-		require.NoError(t, err, string(out))
-		var all bytes.Buffer
-		require.NoError(t, filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
-			if err != nil || !e.Type().IsRegular() {
-				return err
-			}
-			b, err := os.ReadFile(path)
-			all.Write(b)
-			return err
-		}))
-		return all.Bytes()
+		f, err := os.Open(archive)
+		require.NoError(t, err)
+		defer f.Close()
+		z, err := zstd.NewReader(f)
+		require.NoError(t, err)
+		defer z.Close()
+		all, err := io.ReadAll(z) // files of an archive are in it as they are
+		require.NoError(t, err)
+		return all
 	}
 	whole, masked := filepath.Join(t.TempDir(), "whole.tar.zst"), filepath.Join(t.TempDir(), "bug.tar.zst")
 	p.must("snapshot", "export", "bug", whole, "--whole")

@@ -229,6 +229,10 @@ func (k *Keeper) followBranch(ctx context.Context) error {
 	return nil
 }
 
+// followAgain is how often a switch to the data of a branch is tried again that did not work, as
+// while something starts.
+const followAgain = 3 * time.Second
+
 // watchBranch sees to it that a checkout is noticed.
 func (k *Keeper) watchBranch() {
 	if on, _ := k.project.ByBranch(); !on || k.project.Copy != "" {
@@ -236,18 +240,24 @@ func (k *Keeper) watchBranch() {
 	}
 	tick := time.NewTicker(lookAgain)
 	defer tick.Stop()
-	tried := ""
+	told, failed := "", ""
+	var tried time.Time
 	for {
 		b := k.lookAtBranch()
-		if b.Differs() && tried != b.Now {
-			tried = b.Now
+		switch {
+		case !b.Differs():
+			told, tried, failed = "", time.Time{}, ""
+		case told != b.Now:
+			told, tried, failed = b.Now, time.Time{}, ""
 			k.note("", "branch", journal.Info, fmt.Sprintf("the branch %s is checked out, and the data is that of %s", b.Now, b.Data))
-			if err := k.followBranch(AskedBy(k.ctx, "a checkout")); err != nil && k.ctx.Err() == nil {
-				k.note("", "branch", journal.Warn, err.Error())
+		}
+		if b.Differs() && time.Since(tried) > followAgain {
+			tried = time.Now()
+			if err := k.followBranch(AskedBy(k.ctx, "a checkout")); err != nil && k.ctx.Err() == nil && err.Error() != failed {
+				failed = err.Error()
+				k.note("", "branch", journal.Warn, failed)
 				k.log.Warn("branch", "why", err)
 			}
-		} else if !b.Differs() {
-			tried = ""
 		}
 		select {
 		case <-k.ctx.Done():

@@ -23,7 +23,8 @@ type Branch struct {
 	// that is checked out, "" if none is.
 	Data string `json:"data"`
 	Now  string `json:"now"`
-	// From is the branch from which the one that is checked out was come to last.
+	// From is the branch from which the one that is checked out was come to last, if the data is
+	// another's.
 	From string `json:"from,omitempty"`
 }
 
@@ -54,8 +55,9 @@ func (p *Project) Branch() (Branch, error) {
 		return b, err
 	}
 	if name, ok := strings.CutPrefix(strings.TrimSpace(string(head)), "ref: refs/heads/"); ok {
-		b.Now = name
-		b.From = cameFrom(filepath.Join(dir, "logs", "HEAD"), name)
+		if b.Now = name; b.Differs() {
+			b.From = cameFrom(filepath.Join(dir, "logs", "HEAD"), name)
+		}
 	}
 	return b, nil
 }
