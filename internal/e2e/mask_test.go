@@ -20,9 +20,11 @@ import (
 func TestMaskedExports(t *testing.T) {
 	t.Parallel()
 	testkit.Need(t, "redis-server")
+	testkit.Need(t, testkit.Postgres, "postgres")
+	testkit.Need(t, "mariadbd")
 	const secret, public = "hemmelig-adresse", "hammer drill"
 	p := newProject(t, `[snapshots]
-mask = { ledger = ["members.email", "public.members.phone", "members.born", "loans.who"], shelf = ["session:*"], file = ["notes.text"], postbox = ["*"] }
+mask = { ledger = ["members.email", "public.members.phone", "members.born", "loans.who"], shelf = ["session:*"], file = ["notes.text"], books = ["accounts.holder", "books.accounts.iban", "accounts.opened"], postbox = ["*"] }
 [service.ledger]
 kind = "postgres"
 databases = ["shed", "other"]
@@ -30,6 +32,10 @@ databases = ["shed", "other"]
 kind = "redis"
 [service.file]
 kind = "sqlite"
+[service.books]
+kind = "mariadb"
+databases = ["books"]
+users = ["clerk"]
 [service.postbox]
 kind = "mail"
 `)
@@ -58,6 +64,13 @@ kind = "mail"
 		ask("file", "insert into notes (text, about) values ('"+secret+itoa(i)+"', '"+public+"')")
 	}
 	ask("file", "delete from notes where id > 15")
+	ask("books", "create table accounts (id int auto_increment primary key, holder varchar(40) not null unique, iban varchar(30), opened date not null, tool text)")
+	ask("books", "create table audit (what text)")
+	ask("books", "create trigger told after update on accounts for each row insert into audit values (old.holder)")
+	for i := range 30 {
+		ask("books", "insert into accounts (holder, iban, opened, tool) values ('"+secret+itoa(i)+"', '"+secret+"', '1999-12-31', '"+public+"')")
+	}
+	ask("books", "delete from accounts where id > 25")
 	p.must("snapshot", "save", "bug")
 
 	contents := func(archive string) []byte {
@@ -94,7 +107,7 @@ kind = "mail"
 	p.must("snapshot", "import", masked, "--as", "theirs")
 	assert.Contains(t, p.must("snapshot", "show", "theirs"), "struck out of shelf: session:*")
 	p.must("snapshot", "restore", "theirs", "--yes")
-	for _, name := range []string{"ledger", "shelf", "file"} {
+	for _, name := range []string{"ledger", "shelf", "file", "books"} {
 		p.until(name, "ready")
 	}
 	got := p.must("ask", "ledger", "select count(*), count(distinct email), count(phone), max(email) from members", "--csv")
@@ -103,11 +116,18 @@ kind = "mail"
 	assert.NotContains(t, p.must("ask", "shelf", "keys *"), "session")
 	assert.Contains(t, p.must("ask", "file", "select count(*), min(text) from notes", "--csv"), "15,1-masked-")
 
+	got = p.must("ask", "books", "select count(*), count(distinct holder), count(iban), min(holder) from accounts", "--csv")
+	assert.Contains(t, got, "25,25,0,1-masked-")
+	assert.Contains(t, p.must("ask", "books", "select count(*) from audit", "--csv"), "0")
+	ask("books", "update accounts set tool = 'saw' where id = 1")
+	assert.Contains(t, p.must("ask", "books", "select count(*) from audit", "--csv"), "1", "its trigger is there again")
+
 	for mask, says := range map[string]string{
 		`ledger = ["members.emial"]`:    `"members.emial" names nothing`,
 		`shelf = ["basket:*"]`:          `"basket:*" names nothing`,
 		`file = ["nots.text"]`:          `"nots.text" names nothing`,
 		`ledger = ["members.id"]`:       "",
+		`books = ["accounts.hloder"]`:   `"accounts.hloder" names nothing`,
 		`ledger = ["email"]`:            "names no column of a table",
 		`postbox = ["inbox"]`:           "of a service of kind mail no part can be struck out",
 		`till = ["*"]`:                  `there is no service "till"`,

@@ -34,6 +34,12 @@ type Masker interface {
 	Scrub(ctx context.Context, in *Instance) error
 }
 
+// Refiller is implemented by Maskers whose Scrub takes all files of the service away: once it was
+// prepared and started again, Refill puts back what Mask has left of what it held.
+type Refiller interface {
+	Refill(ctx context.Context, in *Instance) error
+}
+
 // MaskTag returns a word for values that stand for what was struck out. It is another each time, so
 // that none of them is there already.
 func MaskTag() string { return strings.ToLower(rand.Text()[:6]) }

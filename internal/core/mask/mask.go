@@ -122,16 +122,28 @@ func service(ctx context.Context, c *project.Project, from string, one *snapshot
 			return err
 		}
 	}
-	if pr, ok := k.(kind.Preparer); ok {
-		if err := pr.Prepare(ctx, in, func(string) {}); err != nil {
-			return err
+	prepare := func() error {
+		if p, ok := k.(kind.Preparer); ok {
+			return p.Prepare(ctx, in, func(string) {})
 		}
+		return nil
+	}
+	if err := prepare(); err != nil {
+		return err
 	}
 	if err := within(ctx, c, k, in, func() error { return m.Mask(ctx, in, rules) }); err != nil {
 		return err
 	}
 	if err := m.Scrub(ctx, in); err != nil {
 		return err
+	}
+	if r, ok := k.(kind.Refiller); ok {
+		if err := prepare(); err != nil {
+			return err
+		}
+		if err := within(ctx, c, k, in, func() error { return r.Refill(ctx, in) }); err != nil {
+			return err
+		}
 	}
 	one.Bytes, one.Files = 0, 0
 	for i, live := range parts {
