@@ -24,7 +24,7 @@ func TestMaskedExports(t *testing.T) {
 	testkit.Need(t, "mariadbd")
 	const secret, public = "hemmelig-adresse", "hammer drill"
 	p := newProject(t, `[snapshots]
-mask = { ledger = ["members.email", "public.members.phone", "members.born", "loans.who"], shelf = ["session:*"], file = ["notes.text"], books = ["accounts.holder", "books.accounts.iban", "accounts.opened"], postbox = ["*"] }
+mask = { ledger = ["members.email", "public.members.phone", "members.born", "loans.who"], shelf = ["session:*"], file = ["notes.text"], books = ["accounts.holder", "books.accounts.iban", "accounts.opened"], reviews = ["reviews.author.mail", "reviews.phone"], postbox = ["*"] }
 [service.ledger]
 kind = "postgres"
 databases = ["shed", "other"]
@@ -36,6 +36,8 @@ kind = "sqlite"
 kind = "mariadb"
 databases = ["books"]
 users = ["clerk"]
+[service.reviews]
+kind = "documents"
 [service.postbox]
 kind = "mail"
 `)
@@ -55,22 +57,26 @@ kind = "mail"
 	ask("ledger", "insert into neighbour.change values (1, '{\"email\": \""+secret+"\"}')")
 	ask("ledger", "analyze")
 	ask("ledger", "delete from members where id > 2500")
-	for i := range 50 {
+	for i := range 10 {
 		ask("shelf", "set session:"+itoa(i)+" "+secret)
 	}
 	ask("shelf", "set tool:1 '"+public+"'")
 	ask("file", "create table notes (id integer primary key, text text not null, about text)")
-	for i := range 20 {
+	for i := range 8 {
 		ask("file", "insert into notes (text, about) values ('"+secret+itoa(i)+"', '"+public+"')")
 	}
-	ask("file", "delete from notes where id > 15")
+	ask("file", "delete from notes where id > 6")
 	ask("books", "create table accounts (id int auto_increment primary key, holder varchar(40) not null unique, iban varchar(30), opened date not null, tool text)")
 	ask("books", "create table audit (what text)")
 	ask("books", "create trigger told after update on accounts for each row insert into audit values (old.holder)")
-	for i := range 30 {
+	for i := range 12 {
 		ask("books", "insert into accounts (holder, iban, opened, tool) values ('"+secret+itoa(i)+"', '"+secret+"', '1999-12-31', '"+public+"')")
 	}
-	ask("books", "delete from accounts where id > 25")
+	ask("books", "delete from accounts where id > 9")
+	for i := range 8 {
+		ask("reviews", `{"insert": "reviews", "documents": [{"n": `+itoa(i)+`, "phone": "`+secret+`", "author": {"name": "`+public+`", "mail": "`+secret+`"}}]}`)
+	}
+	ask("reviews", `{"delete": "reviews", "deletes": [{"q": {"n": {"$gt": 5}}, "limit": 0}]}`)
 	p.must("snapshot", "save", "bug")
 
 	contents := func(archive string) []byte {
@@ -107,17 +113,20 @@ kind = "mail"
 	p.must("snapshot", "import", masked, "--as", "theirs")
 	assert.Contains(t, p.must("snapshot", "show", "theirs"), "struck out of shelf: session:*")
 	p.must("snapshot", "restore", "theirs", "--yes")
-	for _, name := range []string{"ledger", "shelf", "file", "books"} {
+	for _, name := range []string{"ledger", "shelf", "file", "books", "reviews"} {
 		p.until(name, "ready")
 	}
 	got := p.must("ask", "ledger", "select count(*), count(distinct email), count(phone), max(email) from members", "--csv")
 	assert.Contains(t, got, "2500,2500,0,999-masked-")
 	assert.Contains(t, p.must("ask", "shelf", "keys *"), "tool:1")
 	assert.NotContains(t, p.must("ask", "shelf", "keys *"), "session")
-	assert.Contains(t, p.must("ask", "file", "select count(*), min(text) from notes", "--csv"), "15,1-masked-")
+	assert.Contains(t, p.must("ask", "file", "select count(*), min(text) from notes", "--csv"), "6,1-masked-")
 
+	all := p.must("data", "reviews", "reviews", "--json")
+	assert.Equal(t, 6, strings.Count(all, public))
+	assert.NotContains(t, all, "mail")
 	got = p.must("ask", "books", "select count(*), count(distinct holder), count(iban), min(holder) from accounts", "--csv")
-	assert.Contains(t, got, "25,25,0,1-masked-")
+	assert.Contains(t, got, "9,9,0,1-masked-")
 	assert.Contains(t, p.must("ask", "books", "select count(*) from audit", "--csv"), "0")
 	ask("books", "update accounts set tool = 'saw' where id = 1")
 	assert.Contains(t, p.must("ask", "books", "select count(*) from audit", "--csv"), "1", "its trigger is there again")
@@ -128,6 +137,8 @@ kind = "mail"
 		`file = ["nots.text"]`:          `"nots.text" names nothing`,
 		`ledger = ["members.id"]`:       "",
 		`books = ["accounts.hloder"]`:   `"accounts.hloder" names nothing`,
+		`reviews = ["reviews.mial"]`:    `"reviews.mial" names nothing`,
+		`reviews = ["reviews"]`:         "names no field of a collection",
 		`ledger = ["email"]`:            "names no column of a table",
 		`postbox = ["inbox"]`:           "of a service of kind mail no part can be struck out",
 		`till = ["*"]`:                  `there is no service "till"`,
