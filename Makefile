@@ -60,7 +60,7 @@ e2e: ## the tests of the built program, faults included, as an ordinary user
 # What differs for root: accounts, folders, rights.
 root: ## the tests of the built program that need root, or differ for it
 	scripts/packages.sh test
-	$(TEST) -timeout 25m -count=1 -parallel 4 -run '^Test(ChecksComeAndGo|ChecksOfTheMachine|PortsAndRemedies|PoolUser|Catalogue.*|Consoles.*|RealServers.*|PageFrom.*|WebServers.*|Rabbit.*|Faults|DataOf.*|Demo.*|DeclarationsOfOthers|ProjectsOfOthers|Migrat.*|Reset|Killed.*|SnapshotsUnder.*|FreshCopies.*|Purge|StrangersKeeper|LinksInAServersFolder|Gate.*)$$' ./internal/e2e
+	$(TEST) -timeout 25m -count=1 -parallel 4 -run '^Test(ChecksComeAndGo|ChecksOfTheMachine|PortsAndRemedies|PoolUser|Catalogue.*|Consoles.*|RealServers.*|PageFrom.*|WebServers.*|Rabbit.*|Faults|DataOf.*|Demo.*|DeclarationsOfOthers|ProjectsOfOthers|Migrat.*|Reset|Killed.*|SnapshotsUnder.*|MaskedExports|FreshCopies.*|Purge|StrangersKeeper|LinksInAServersFolder|Gate.*)$$' ./internal/e2e
 
 faults: ## what goes wrong around keepers, services and machines, with real processes
 	scripts/packages.sh test
