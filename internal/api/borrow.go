@@ -75,6 +75,11 @@ func isNot(of string, st Status) error {
 // State says how a service of a project is.
 func (keepers) State(ctx context.Context, p *project.Project, service string) (string, error) {
 	c, err := dial(ctx, p)
+	if errors.Is(err, ErrNoKeeper) { // it may have been killed, and its services go on
+		if whole, bad := project.Open(p.Dir); bad == nil {
+			c, err = Find(ctx, whole)
+		}
+	}
 	if errors.Is(err, ErrNoKeeper) {
 		return "", errors.New("its project does not run; neighbour -C " + p.Dir + " start " + service)
 	}

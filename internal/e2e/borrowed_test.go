@@ -4,7 +4,9 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -42,8 +44,10 @@ func TestServiceOfAnotherProject(t *testing.T) {
 	accounts.must("stop")
 	shed.until("ledger", "ailing")
 	assert.Contains(t, shed.status().Service["ledger"].Reason, "its project does not run")
-	accounts.must("start", "clerk")
-	shed.until("ledger", "ready")
+	shed.must("start")
+	assert.Equal(t, "ready", accounts.status().Service["books"].State, "a start here is one there")
+	require.NoError(t, syscall.Kill(accounts.status().Keeper.PID, syscall.SIGKILL))
+	require.Never(t, func() bool { return shed.status().Service["ledger"].State != "ready" }, time.Second, 50*time.Millisecond, "what runs goes on without its keeper")
 
 	wrong := func(declaration string, says ...string) {
 		t.Helper()

@@ -37,6 +37,11 @@ func (k *Keeper) startNamed(ctx context.Context, prepare bool, names []string) (
 		return time.Time{}, err
 	}
 	k.writeEnvFile()
+	for _, name := range set {
+		if s := k.services[name]; s.Status().State == supervise.Ailing && k.project != nil && k.project.Kind(k.decl.Service(name)).Info().AnyFact {
+			s.Stop() // it is started where it runs, too
+		}
+	}
 	began := k.startAll(op.By, set, names, prepare)
 	k.ops.release(op, k.progress)
 	return began, nil
