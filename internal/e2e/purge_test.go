@@ -38,8 +38,12 @@ func TestPurge(t *testing.T) {
 	t.Parallel()
 	testkit.Need(t, "redis-server")
 	home := t.TempDir()
-	env := []string{"HOME=" + home, "XDG_STATE_HOME=" + filepath.Join(home, "state"), "XDG_CACHE_HOME=" + filepath.Join(home, ".cache"), "XDG_RUNTIME_DIR=" + filepath.Join(home, "run"), "NEIGHBOUR_GATE=on"}
-	for _, dir := range []string{"run", ".cache", ".config", "state"} {
+	// Its path must be short, or sockets would be where those of other tests are.
+	run, err := os.MkdirTemp("/tmp", "run")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(run) })
+	env := []string{"HOME=" + home, "XDG_STATE_HOME=" + filepath.Join(home, "state"), "XDG_CACHE_HOME=" + filepath.Join(home, ".cache"), "XDG_RUNTIME_DIR=" + run, "NEIGHBOUR_GATE=on"}
+	for _, dir := range []string{".cache", ".config", "state"} {
 		require.NoError(t, os.Mkdir(filepath.Join(home, dir), 0o700))
 	}
 	const declaration = "[service.shelf]\nkind = \"redis\"\n[service.file]\nkind = \"sqlite\"\nfile = \"app.db\"\nmigrations = \"db\"\n[service.site]\nkind = \"static\"\nroot = \"site\"\n"
@@ -50,7 +54,7 @@ func TestPurge(t *testing.T) {
 		p.write("site/index.html", "of the shed")
 		p.write("mine.txt", "of the user")
 	}
-	before, all := tree(t, purged.dir), tree(t, purged.dir, other.dir, home)
+	before, all := tree(t, purged.dir), tree(t, purged.dir, other.dir, home, run)
 	for _, p := range []*project{purged, other} {
 		p.must("start")
 		p.must("snapshot", "save", "one")
@@ -77,7 +81,7 @@ func TestPurge(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(other.dir, "neighbour.toml"), []byte("[service"), 0o600)) // also so
 	other.must("purge", "--all", "--yes")
 	other.write("neighbour.toml", declaration)
-	left := tree(t, purged.dir, other.dir, home)
+	left := tree(t, purged.dir, other.dir, home, run)
 	// Where the declaration can't be read nobody knows of a file beside it.
 	left = slices.DeleteFunc(left, func(path string) bool { return strings.HasPrefix(path, filepath.Join(other.dir, "app.db")) })
 	assert.Equal(t, all, left)

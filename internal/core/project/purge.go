@@ -8,6 +8,7 @@ import (
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/login"
 	"neighbour/internal/core/proc"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -166,6 +167,28 @@ func (p *Project) Copies() []string {
 	return slices.DeleteFunc(all, func(dir string) bool { return strings.HasPrefix(filepath.Base(dir), ".") })
 }
 
+// removeSockets deletes this user's folder for sockets, but for what somebody listens on: that is
+// of projects that are in another list of his.
+func removeSockets(base string) {
+	all, _ := filepath.Glob(filepath.Join(base, "*"))
+	for _, dir := range all {
+		inUse := false
+		_ = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
+			if err == nil && e.Type()&fs.ModeSocket != 0 && !inUse {
+				if c, err := net.Dial("unix", path); err == nil {
+					c.Close()
+					inUse = true
+				}
+			}
+			return nil
+		})
+		if !inUse {
+			_ = os.RemoveAll(dir)
+		}
+	}
+	_ = os.Remove(base) // unless something stays
+}
+
 // PurgeUser deletes what is remembered for this user as a whole: the list of projects, the gate's
 // certificate authority and ports. No project may be left.
 func PurgeUser() error {
@@ -173,7 +196,8 @@ func PurgeUser() error {
 	if err == nil {
 		cache = filepath.Join(cache, "neighbour")
 	}
-	for _, dir := range []string{UserDir(), shortBase(), cache} {
+	removeSockets(shortBase())
+	for _, dir := range []string{UserDir(), cache} {
 		if dir == "" {
 			continue
 		}
