@@ -244,11 +244,15 @@ func (k Kind) Console(in *kind.Instance) ([]string, error) {
 // Dump returns the server's own program for it. What is in the dump takes the place
 // of what is there when it is loaded.
 func (k Kind) Dump(in *kind.Instance, name string) ([]string, error) {
-	program := k.client + "dump" // mysqldump
+	return k.with(in, k.dumper(), "--single-transaction", "--routines", "--triggers", "--events", cmp.Or(name, database(in)))
+}
+
+// dumper returns the name of the server's own program that writes databases as scripts.
+func (k Kind) dumper() string {
 	if k.client == "mariadb" {
-		program = "mariadb-dump"
+		return "mariadb-dump"
 	}
-	return k.with(in, program, "--single-transaction", "--routines", "--triggers", "--events", cmp.Or(name, database(in)))
+	return k.client + "dump" // mysqldump
 }
 
 // Load returns the server's own client, which ends at the first mistake.

@@ -135,11 +135,7 @@ func texts(ctx context.Context, db *sql.DB, query string) (out []string, err err
 
 // write has the server's own program write a script of what it holds into the run folder.
 func (k Kind) write(ctx context.Context, in *kind.Instance, name string, args []string) error {
-	program := k.client + "dump" // mysqldump
-	if k.client == "mariadb" {
-		program = "mariadb-dump"
-	}
-	return k.runClient(ctx, in, program, args, func(path string) (stdin, stdout *os.File, err error) {
+	return k.runClient(ctx, in, k.dumper(), args, func(path string) (stdin, stdout *os.File, err error) {
 		f, err := os.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 		return nil, f, err
 	}, name)
