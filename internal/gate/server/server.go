@@ -127,6 +127,7 @@ func Run(ctx context.Context, log *slog.Logger) error {
 	}
 	all.Go(func() { s.endWhenIdle(ctx, end) })
 	all.Go(func() { s.keepLAN(ctx) })
+	all.Go(func() { giveBack(ctx) })
 	<-ctx.Done()
 	for _, server := range []*http.Server{unsafe, safe, talk} {
 		server.Close()
