@@ -34,6 +34,8 @@ func TestManifests(t *testing.T) {
 		"by its port":   {map[string]string{"package.json": `{"scripts": {"start": "node x"}}`, ".env": "DATABASE_HOST=localhost\nDATABASE_PORT=3306\nDATABASE_USER=u\n"}, []string{`kind = "mariadb"`, `DATABASE_USER = "${database.user}"`}, nil},
 		"elsewhere":     {map[string]string{"package.json": `{"scripts": {"start": "node x"}}`, ".env": "DB_HOST=db.example.org\nDB_PORT=5432\nREDIS_HOST=10.0.0.7\n"}, nil, []string{"postgres", "redis"}},
 		"a test's":      {map[string]string{"package.json": `{"scripts": {"start": "node x"}}`, ".env.test": "CACHE_URL=redis://localhost/5\n"}, []string{`kind = "redis"`}, []string{"cache.url}/5"}},
+		"no ending":     {map[string]string{"package.json": `{"scripts": {"start": "node -r dotenv/config ./bin/www"}}`, "bin/www": "var port = normalizePort(process.env.PORT || '3000');\nprocess.env.CACHE_URL\n", ".env": "CACHE_URL=redis://localhost\n"}, []string{"port = 3000", `CACHE_URL = "${cache.url}"`}, nil},
+		"its main file": {map[string]string{"package.json": `{"main": "lib/start", "scripts": {"start": "NODE_ENV=dev node ."}}`, "lib/start.js": "server.listen(4010)\n", "index.js": "server.listen(4011)\n"}, []string{"port = 4010"}, nil},
 		"broken":        {map[string]string{"package.json": `{"scripts": `, "composer.json": "[", "pyproject.toml": "= 1", "Gemfile": "\x00"}, nil, []string{"[service"}},
 		"odd names":     {map[string]string{"My App 2/package.json": `{"scripts": {"start": "PORT=4000 node x"}}`, "env/package.json": `{"scripts": {"start": "node y"}}`}, []string{"[service.my-app]", `dir = "My App 2"`, "[service.app]"}, nil},
 	} {

@@ -1,6 +1,7 @@
 package discover
 
 import (
+	"encoding/json"
 	"fmt"
 	"path/filepath"
 	"regexp"
@@ -23,14 +24,50 @@ func (r *reader) readCommand(s *Service, folder, file string, line int, command 
 	if m := portOption.FindStringSubmatch(" " + command); m != nil {
 		s.setPort(m[1], Finding{file, line, "the script has port " + m[1]})
 	}
+	interpreter := ""
 	for _, word := range strings.Fields(command) {
 		word = strings.Trim(word, `"'`)
-		if !sourceFile.MatchString(word) || !filepath.IsLocal(word) {
+		by := interpreter
+		switch {
+		case strings.HasPrefix(word, "-"): // an option between the interpreter and its script
+			continue
+		case slices.Contains(interpreters, filepath.Base(word)):
+			interpreter = filepath.Base(word)
 			continue
 		}
-		path := filepath.Join(folder, word)
-		r.readSource(s, path, r.read(path))
+		if !filepath.IsLocal(word) || by == "" && !sourceFile.MatchString(word) {
+			continue
+		}
+		for _, path := range r.scripts(filepath.Join(folder, word), by) {
+			if src := r.read(path); src != "" {
+				r.readSource(s, path, src)
+				by = ""
+				break
+			}
+		}
+		interpreter = by // whose script it was not, but the value of an option
 	}
+}
+
+// interpreters take the file that they run as an argument, whatever it is called.
+var interpreters = []string{"node", "nodemon", "bun", "tsx", "ts-node", "python", "python3", "ruby", "php", "sh", "bash"}
+
+// scripts returns the files that an interpreter may mean by a path, the likeliest first: Node
+// and those like it look for endings, and in a folder for its main file.
+func (r *reader) scripts(path, interpreter string) []string {
+	all := []string{path}
+	switch interpreter {
+	case "node", "nodemon", "bun", "tsx", "ts-node":
+		for _, ending := range []string{".js", ".mjs", ".cjs", ".ts"} {
+			all = append(all, path+ending)
+		}
+		var m struct{ Main string }
+		if json.Unmarshal([]byte(r.read(filepath.Join(path, "package.json"))), &m) == nil && filepath.IsLocal(m.Main) {
+			all = append(all, filepath.Join(path, m.Main), filepath.Join(path, m.Main)+".js")
+		}
+		all = append(all, filepath.Join(path, "index.js"))
+	}
+	return all
 }
 
 // readSource looks in a program's source for its port, and for the variables
