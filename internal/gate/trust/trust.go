@@ -67,7 +67,22 @@ type Machine struct {
 // Here is this machine, for this user.
 func Here() Machine {
 	home, _ := os.UserHomeDir()
-	return Machine{Root: "/", Home: home, Path: exec.LookPath}
+	return Machine{Root: "/", Home: home, Path: program}
+}
+
+// program finds a program that the user or root may call: what changes the system's list is
+// in a folder that is in root's PATH only.
+func program(name string) (string, error) {
+	path, err := exec.LookPath(name)
+	if err == nil {
+		return path, nil
+	}
+	for _, folder := range []string{"/usr/local/sbin", "/usr/sbin", "/sbin"} {
+		if path, err := exec.LookPath(filepath.Join(folder, name)); err == nil {
+			return path, nil
+		}
+	}
+	return "", err
 }
 
 // Authority is the authority that is trusted or not.

@@ -110,3 +110,17 @@ func TestStoresThatCannotBeChanged(t *testing.T) {
 	}
 	assert.Equal(t, "system browsers java", strings.Join(kinds, " "))
 }
+
+// A user whose PATH has no folder of root's programs, as on Debian, can have the system trust
+// the authority.
+func TestProgramsOfRoot(t *testing.T) {
+	system := systems[0]
+	if _, err := os.Stat("/usr/sbin/" + system.command[0]); err != nil {
+		t.Skip("this is no Debian")
+	}
+	t.Setenv("PATH", "/usr/local/bin:/usr/bin:/bin")
+	for _, s := range Here().system(known(t)) {
+		assert.Empty(t, s.Problem)
+		assert.Contains(t, s.Add[1].String(), "/usr/sbin/"+system.command[0])
+	}
+}
