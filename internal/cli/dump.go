@@ -20,6 +20,7 @@ import (
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/words"
+	"neighbour/internal/display"
 )
 
 func (a *app) dump() *cobra.Command {
@@ -205,7 +206,7 @@ func (c *counted) Write(b []byte) (int, error) {
 // telling shows on the terminal, if there is one, how far something is until the function that it
 // returns is called.
 func (a *app) telling(says func() string) (done func()) {
-	if !term.IsTerminal(os.Stderr.Fd()) {
+	if !terminal(a.live) {
 		return func() {}
 	}
 	over, told := make(chan struct{}), make(chan struct{})
@@ -214,12 +215,10 @@ func (a *app) telling(says func() string) (done func()) {
 		for {
 			select {
 			case <-over:
-				fmt.Fprint(a.err, "\r\x1b[K")
-				a.err.Flush()
+				fmt.Fprint(a.live, "\r\x1b[K")
 				return
 			case <-time.After(200 * time.Millisecond):
-				fmt.Fprint(a.err, "\r"+says()+"\x1b[K")
-				a.err.Flush()
+				fmt.Fprint(a.live, "\r"+display.Clean(says())+"\x1b[K")
 			}
 		}
 	}()

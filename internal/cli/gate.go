@@ -203,7 +203,7 @@ let one do. Everything else stays on this machine.`,
 
 // colours reports whether the output is a terminal that is to have colours.
 func (a *app) colours() bool {
-	return terminal(os.Stdout) && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	return terminal(a.raw) && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 }
 
 func (a *app) printPhone(address string) error {
@@ -212,10 +212,10 @@ func (a *app) printPhone(address string) error {
 		return err
 	}
 	for _, l := range lines {
-		if a.colours() {
+		if a.colours() { // most scanners read no white code on black
 			l = "\x1b[30;107m" + l + "\x1b[0m"
 		}
-		fmt.Fprintln(a.out, "  "+l)
+		fmt.Fprintln(a.raw, "  "+l)
 	}
 	fmt.Fprintf(a.out, "\n%s\n▲ whoever is in this machine's network can open it\n", address)
 	return nil
