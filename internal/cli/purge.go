@@ -147,7 +147,7 @@ func (a *app) purgeAll(ctx context.Context, yes bool) error {
 		return failed
 	}
 	if _, err := os.Stat(project.AuthorityDir()); err == nil {
-		if _, au, err := ownAuthority(); err == nil && slices.ContainsFunc(trust.Here().Stores(ctx, au), func(s trust.Store) bool { return s.Trusted }) {
+		if _, au, err := ownAuthority(); err == nil && slices.ContainsFunc(trust.Here().Stores(ctx, au), func(s trust.Store) bool { return s.Trusted || s.Earlier }) {
 			if err := a.changeTrust(ctx, nil, true, yes); err != nil {
 				return err
 			}

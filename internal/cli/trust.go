@@ -107,6 +107,9 @@ func (a *app) changeTrust(ctx context.Context, only []string, remove, yes bool) 
 	if err := own.WriteFiles(); err != nil {
 		return err
 	}
+	if err := own.Valid(); err != nil && !remove { // no list is to have it
+		return err
+	}
 	fmt.Fprintf(a.out, "%s, until %s\n%s\n\n", au.Name, au.Certificate.NotAfter.Format("2 January 2006"), au.File)
 	stores := slices.DeleteFunc(trust.Here().Stores(ctx, au), func(s trust.Store) bool { return len(only) > 0 && !slices.Contains(only, s.Kind) })
 	rows := [][]string{{"", "who", "list", ""}}
@@ -115,8 +118,13 @@ func (a *app) changeTrust(ctx context.Context, only []string, remove, yes bool) 
 		switch {
 		case s.Trusted:
 			sign, says = "●", "trusts it"
+			if s.Earlier {
+				sign, says = "▲", "trusts it, and an earlier certificate of this user's authority"
+			}
 		case s.Problem != "":
 			sign, says = "▲", s.Problem
+		case s.Earlier:
+			says = "does not trust it, but an earlier certificate of this user's authority"
 		}
 		rows = append(rows, []string{sign, s.About, s.Place, says})
 	}
@@ -130,7 +138,7 @@ func (a *app) changeTrust(ctx context.Context, only []string, remove, yes bool) 
 	}
 	failed := false
 	done := 0
-	if remove { // what makes the system's list anew may change that of Java, too
+	if remove || slices.ContainsFunc(stores, func(s trust.Store) bool { return s.Earlier }) { // what makes the system's list anew may change that of Java, too
 		slices.Reverse(stores)
 	}
 	for _, s := range stores {
@@ -138,7 +146,7 @@ func (a *app) changeTrust(ctx context.Context, only []string, remove, yes bool) 
 		if remove {
 			steps, does = s.Remove, "Take it away from "+s.Place+"?"
 		}
-		if s.Problem != "" || s.Trusted != remove || len(steps) == 0 {
+		if s.Problem != "" || s.Trusted != remove && !s.Earlier || len(steps) == 0 {
 			continue
 		}
 		fmt.Fprintln(a.out)
@@ -172,7 +180,7 @@ func (a *app) changeTrust(ctx context.Context, only []string, remove, yes bool) 
 	}
 	if done > 0 {
 		fmt.Fprintf(a.out, "\n%s changed; programs that run see it when they are started again\n", words.Count(done, "list"))
-	} else if !failed && !remove && !slices.ContainsFunc(stores, func(s trust.Store) bool { return !s.Trusted && s.Problem == "" }) {
+	} else if !failed && !remove && !slices.ContainsFunc(stores, func(s trust.Store) bool { return (!s.Trusted || s.Earlier) && s.Problem == "" }) {
 		fmt.Fprintln(a.out, "\nnothing is left to add")
 	}
 	if failed {

@@ -38,11 +38,18 @@ func (e *NameError) Error() string {
 type ExpiredError struct{ From, Until, Now time.Time }
 
 func (e *ExpiredError) Error() string {
-	const day = "2 January 2006"
-	if e.Now.Before(e.From) {
-		return fmt.Sprintf("this machine's own authority holds from %s on, and the clock says %s: is it right?", e.From.Format(day), e.Now.Format(day))
+	at, form := e.Until.In(e.Now.Location()), "2 January 2006"
+	early := e.Now.Before(e.From)
+	if early {
+		at = e.From.In(e.Now.Location())
 	}
-	return fmt.Sprintf("this machine's own authority held until %s, and the clock says %s: if it is right, renew it with: neighbour trust --renew", e.Until.Format(day), e.Now.Format(day))
+	if at.Format(form) == e.Now.Format(form) {
+		form += ", 15:04"
+	}
+	if early {
+		return fmt.Sprintf("this machine's own authority holds from %s on, and the clock says %s: is it right?", at.Format(form), e.Now.Format(form))
+	}
+	return fmt.Sprintf("this machine's own authority held until %s, and the clock says %s: if it is right, renew it with: neighbour trust --renew", at.Format(form), e.Now.Format(form))
 }
 
 // Covers reports whether the authority can vouch for a name or an address.

@@ -16,6 +16,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"slices"
 	"strings"
@@ -28,11 +29,13 @@ type Store struct {
 	Kind string
 	// About says whose list it is, Place where it is.
 	About, Place string
-	// Trusted reports whether the authority is on it.
-	Trusted bool
+	// Trusted reports whether the authority is on it, Earlier whether certificates are that an
+	// authority of this user had before this one, as when its folder was deleted.
+	Trusted, Earlier bool
 	// Problem says why that is not known, or can't be changed; Remedy what to do about it.
 	Problem, Remedy string
-	// Add and Remove are what puts the authority on it, and takes it away.
+	// Add and Remove are what puts the authority on it, and takes it away. Both take earlier
+	// certificates away, too.
 	Add, Remove []Step
 }
 
@@ -135,15 +138,38 @@ func (m Machine) system(a Authority) []Store {
 			continue
 		}
 		file := filepath.Join(folder, a.fileName())
-		again := append([]string{command}, s.command[1:]...)
-		remove := []Step{{Delete: file, Root: true}, {Command: again, Root: true}}
-		if s.command[0] == "update-ca-certificates" {
-			remove[1].Command = append(again, "--fresh")
+		update := Step{Command: append([]string{command}, s.command[1:]...), Root: true}
+		updateAll := update
+		if s.command[0] == "update-ca-certificates" { // which leaves what is gone in the list otherwise
+			updateAll.Command = append(slices.Clone(update.Command), "--fresh")
 		}
-		return []Store{{Kind: "system", About: "curl, Python, Go, Ruby, PHP", Place: filepath.Join(m.Root, s.bundle), Trusted: inBundle(filepath.Join(m.Root, s.bundle), a.Certificate),
-			Add: []Step{{Write: file, Root: true}, {Command: again, Root: true}}, Remove: remove}}
+		var earlier []Step
+		others, _ := filepath.Glob(filepath.Join(folder, "neighbour-*.crt"))
+		for _, other := range others {
+			if b, err := os.ReadFile(other); err == nil && len(a.earlier(b)) > 0 {
+				earlier = append(earlier, Step{Delete: other, Root: true})
+			}
+		}
+		add := Store{Kind: "system", About: "curl, Python, Go, Ruby, PHP", Place: filepath.Join(m.Root, s.bundle), Trusted: inBundle(filepath.Join(m.Root, s.bundle), a.Certificate), Earlier: len(earlier) > 0,
+			Add: append(slices.Clone(earlier), Step{Write: file, Root: true}, update), Remove: append(slices.Clone(earlier), Step{Delete: file, Root: true}, updateAll)}
+		if add.Earlier {
+			add.Add[len(add.Add)-1] = updateAll
+		}
+		return []Store{add}
 	}
 	return []Store{{Kind: "system", About: "curl, Python, Go, Ruby, PHP", Place: m.Root, Problem: "this system keeps its authorities in a way that is not known here", Remedy: "add " + a.File + " as its handbook says"}}
+}
+
+// earlier returns the certificates in a file's text that an authority of the same user had
+// before.
+func (a Authority) earlier(text []byte) []*x509.Certificate {
+	var out []*x509.Certificate
+	for block, rest := pem.Decode(text); block != nil; block, rest = pem.Decode(rest) {
+		if c, err := x509.ParseCertificate(block.Bytes); err == nil && c.Subject.CommonName == a.Certificate.Subject.CommonName && !c.Equal(a.Certificate) {
+			out = append(out, c)
+		}
+	}
+	return out
 }
 
 // inBundle reports whether a file of certificates has one.
@@ -152,7 +178,12 @@ func inBundle(path string, c *x509.Certificate) bool {
 	if err != nil {
 		return false
 	}
-	for block, rest := pem.Decode(b); block != nil; block, rest = pem.Decode(rest) {
+	return has(b, c)
+}
+
+// has reports whether a text has a certificate.
+func has(text []byte, c *x509.Certificate) bool {
+	for block, rest := pem.Decode(text); block != nil; block, rest = pem.Decode(rest) {
 		if bytes.Equal(block.Bytes, c.Raw) {
 			return true
 		}
@@ -185,20 +216,24 @@ func (m Machine) browsers(ctx context.Context, a Authority) []Store {
 	var out []Store
 	for _, dir := range sortedKeys(places) {
 		s := Store{Kind: "browsers", About: places[dir], Place: dir}
+		var listed []byte
 		switch _, err := os.Stat(filepath.Join(dir, "cert9.db")); {
 		case missing != nil:
 			s.Problem, s.Remedy = "certutil is not installed, which reads and changes it", "on Debian: sudo apt-get install libnss3-tools"
 		case errors.Is(err, fs.ErrNotExist):
 			s.Add = []Step{{Command: []string{"mkdir", "-p", dir}}, {Command: []string{certutil, "-d", "sql:" + dir, "-N", "--empty-password"}}}
 		default:
-			listed, err := exec.CommandContext(ctx, certutil, "-d", "sql:"+dir, "-L", "-n", a.Name, "-a").Output()
-			if block, _ := pem.Decode(listed); err == nil && block != nil {
-				s.Trusted = bytes.Equal(block.Bytes, a.Certificate.Raw)
-			}
+			listed, _ = exec.CommandContext(ctx, certutil, "-d", "sql:"+dir, "-L", "-n", a.Name, "-a").Output()
 		}
 		if s.Problem == "" {
+			s.Trusted, s.Earlier = has(listed, a.Certificate), len(a.earlier(listed)) > 0
+			for range bytes.Count(listed, []byte("-----BEGIN")) { // each takes one of them away
+				s.Remove = append(s.Remove, Step{Command: []string{certutil, "-d", "sql:" + dir, "-D", "-n", a.Name}})
+			}
+			if s.Earlier {
+				s.Add = append(s.Add, s.Remove...)
+			}
 			s.Add = append(s.Add, Step{Command: []string{certutil, "-d", "sql:" + dir, "-A", "-t", "C,,", "-n", a.Name, "-i", a.File}})
-			s.Remove = []Step{{Command: []string{certutil, "-d", "sql:" + dir, "-D", "-n", a.Name}}}
 		}
 		out = append(out, s)
 	}
@@ -239,7 +274,17 @@ func (m Machine) java(ctx context.Context, a Authority) []Store {
 		text, _ := exec.CommandContext(ctx, list[0], list[1:]...).Output()
 		names := aliases(string(text), a.Certificate)
 		s.Trusted = len(names) > 0
-		s.Add = []Step{{Command: with("-importcert", "-file", a.File, "-alias", a.alias()), Root: true}}
+		for _, name := range named.FindAllString(string(text), -1) {
+			one := with("-exportcert", "-rfc", "-alias", name)
+			if b, err := exec.CommandContext(ctx, one[0], one[1:]...).Output(); err == nil && len(a.earlier(b)) > 0 {
+				s.Earlier = true
+				s.Add = append(s.Add, Step{Command: with("-delete", "-alias", name), Root: true})
+			}
+		}
+		s.Remove = slices.Clone(s.Add)
+		if !s.Trusted {
+			s.Add = append(s.Add, Step{Command: with("-importcert", "-file", a.File, "-alias", a.alias()), Root: true})
+		}
 		for _, name := range names {
 			s.Remove = append(s.Remove, Step{Command: with("-delete", "-alias", name), Root: true})
 		}
@@ -247,6 +292,9 @@ func (m Machine) java(ctx context.Context, a Authority) []Store {
 	}
 	return out
 }
+
+// named finds the names of our authorities, of whatever user, in a list of keytool.
+var named = regexp.MustCompile(`(?m)^(?:debian:)?neighbour-[0-9a-f]{12}(?:\.pem)?`)
 
 // aliases returns the names that a certificate has in a list of keytool: what makes the system's
 // list anew may have added it under one of its own.

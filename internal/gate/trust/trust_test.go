@@ -61,6 +61,15 @@ func TestLayoutsOfSystems(t *testing.T) {
 			}
 			require.NoError(t, Do(context.Background(), a, s.Add, run))
 			assert.True(t, look().Trusted)
+			assert.False(t, look().Earlier)
+			first := a
+			a = known(t) // the user deleted the folder of the first
+			assert.False(t, look().Trusted)
+			assert.True(t, look().Earlier)
+			require.NoError(t, Do(context.Background(), a, look().Add, run))
+			assert.True(t, look().Trusted)
+			assert.False(t, look().Earlier)
+			assert.False(t, inBundle(bundle, first.Certificate))
 			require.NoError(t, Do(context.Background(), a, look().Remove, run))
 			assert.False(t, look().Trusted)
 			entries, err := os.ReadDir(folder)
@@ -91,6 +100,75 @@ func TestJavaAliases(t *testing.T) {
 	assert.Contains(t, stores[0].Remove[0].String(), "-delete -alias debian:ours.pem")
 	require.NoError(t, os.WriteFile(keytool, []byte("#!/bin/sh\nexit 1\n"), 0o755))
 	assert.False(t, m.java(t.Context(), a)[0].Trusted)
+}
+
+// Certificates that an authority of this user had before go, those of others stay.
+func TestEarlierInJava(t *testing.T) {
+	a, before, root := known(t), known(t), t.TempDir()
+	place := filepath.Join(root, "usr/lib/jvm/java-17/lib/security/cacerts")
+	require.NoError(t, os.MkdirAll(filepath.Dir(place), 0o755))
+	require.NoError(t, os.WriteFile(place, nil, 0o644))
+	keytool := filepath.Join(root, "keytool")
+	require.NoError(t, os.WriteFile(keytool, []byte(`#!/bin/sh
+case "$*" in
+-list*) printf 'neighbour-00000000000a, Nov 27, 2026, trustedCertEntry, \nneighbour-00000000000b, Nov 27, 2026, trustedCertEntry, \n' ;;
+*-rfc*0a*) cat `+before.File+` ;;
+*) exit 1 ;;
+esac
+`), 0o755))
+	m := Machine{Root: root, Home: root, Path: func(string) (string, error) { return keytool, nil }}
+	stores := m.java(t.Context(), a)
+	require.Len(t, stores, 1)
+	assert.True(t, stores[0].Earlier)
+	assert.False(t, stores[0].Trusted)
+	require.Len(t, stores[0].Remove, 1)
+	assert.Contains(t, stores[0].Remove[0].String(), "-delete -alias neighbour-00000000000a")
+	require.Len(t, stores[0].Add, 2)
+	assert.Contains(t, stores[0].Add[1].String(), "-importcert")
+}
+
+// The browsers' list is changed by its own program.
+func TestBrowsers(t *testing.T) {
+	certutil, err := exec.LookPath("certutil")
+	if err != nil {
+		t.Skip("there is no certutil")
+	}
+	a, home := known(t), t.TempDir()
+	dir := filepath.Join(home, ".pki/nssdb")
+	m := Machine{Root: t.TempDir(), Home: home, Path: func(name string) (string, error) {
+		switch name {
+		case "certutil":
+			return certutil, nil
+		case "chromium":
+			return "/usr/bin/chromium", nil
+		}
+		return "", exec.ErrNotFound
+	}}
+	run := func(ctx context.Context, argv []string) error {
+		out, err := exec.CommandContext(ctx, argv[0], argv[1:]...).CombinedOutput()
+		if err != nil {
+			return fmt.Errorf("%w: %s", err, out)
+		}
+		return nil
+	}
+	look := func() Store {
+		all := m.browsers(t.Context(), a)
+		require.Len(t, all, 1)
+		return all[0]
+	}
+	require.NoError(t, Do(t.Context(), a, look().Add, run))
+	assert.True(t, look().Trusted)
+	a = known(t)
+	assert.False(t, look().Trusted)
+	assert.True(t, look().Earlier)
+	require.NoError(t, run(t.Context(), []string{certutil, "-d", "sql:" + dir, "-A", "-t", "C,,", "-n", a.Name, "-i", a.File}))
+	assert.True(t, look().Trusted, "both are on it")
+	assert.True(t, look().Earlier)
+	require.NoError(t, Do(t.Context(), a, look().Add, run))
+	assert.True(t, look().Trusted)
+	assert.False(t, look().Earlier)
+	require.NoError(t, Do(t.Context(), a, look().Remove, run))
+	assert.False(t, look().Trusted)
 }
 
 // What can't be looked at is said, with what would help; nothing is offered.
