@@ -108,7 +108,7 @@ func Keep(ctx context.Context, dir, profile string, start []string) (err error) 
 	if p.UsesGate() {
 		r := control.Registration{Dir: p.Dir, Name: p.Name, Socket: p.Socket(), PID: os.Getpid()}
 		all.Go(func() {
-			control.Attend(ctx, p, r, log, func(t control.Told) { k.TellGate(t.Problems, t.LANURL) }, k.Busy)
+			control.Attend(ctx, p, r, log, func(t control.Told) { k.TellGate(t.Ports, t.Problems, t.LANURL) }, k.Busy)
 		})
 	}
 	err = server.Serve(ctx, l)

@@ -8,6 +8,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"github.com/spf13/cobra"
 
@@ -15,7 +16,9 @@ import (
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/route"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/wire"
 	"neighbour/internal/display"
 	"neighbour/internal/gate/control"
 	"neighbour/internal/signs"
@@ -91,16 +94,23 @@ func (a *app) printGate(state control.State) error {
 
 func (a *app) gateHosts() *cobra.Command {
 	var write, remove, yes bool
+	var of string
 	cmd := &cobra.Command{
-		Use: "hosts", Short: "Have this machine's resolver know the project's names", Args: takes(cobra.NoArgs),
+		Use: "hosts", Short: "Have this machine's resolver know the project's names",
 		Long: `Hosts shows which names of the project this machine does not lead to itself.
 Browsers know names that end in .localhost; other programs ask the system. With
 --write, lines for those names are added to ` + hosts.File + ` between marks that name the
 project, after they were shown; --remove takes them out again.`,
 		Example: "  neighbour gate hosts\n  neighbour gate hosts --write\n  neighbour gate hosts --remove",
-		RunE: func(cmd *cobra.Command, _ []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			if write && remove {
 				return usageError{errors.New("--write and --remove are two wishes; choose one")}
+			}
+			if of != "" {
+				return writeHosts(of, args)
+			}
+			if err := cobra.NoArgs(cmd, args); err != nil {
+				return usageError{err}
 			}
 			p, err := a.project()
 			if err != nil {
@@ -110,6 +120,8 @@ project, after they were shown; --remove takes them out again.`,
 		},
 	}
 	cmd.Flags().BoolVar(&write, "write", false, "add what is missing")
+	cmd.Flags().StringVar(&of, "of", "", "write these names of a project of this `name`, without reading it")
+	_ = cmd.Flags().MarkHidden("of") // for changeHosts
 	cmd.Flags().BoolVar(&remove, "remove", false, "take the project's lines out")
 	cmd.Flags().BoolVar(&yes, "yes", false, "do it without asking")
 	return cmd
@@ -158,12 +170,26 @@ func (a *app) changeHosts(ctx context.Context, p *project.Project, write, remove
 	} else if !errors.Is(err, os.ErrPermission) {
 		return err
 	}
-	action := "--write"
-	if remove {
-		action = "--remove"
+	// As the administrator nothing of the project is read, which belongs to another user.
+	if err := a.runAside(ctx, append([]string{"sudo", p.Self, "gate", "hosts", "--of", p.Name, "--"}, names...)); err != nil {
+		return err
 	}
-	// The administrator does the same, as this user's project has it.
-	return a.runAside(ctx, []string{"sudo", p.Self, "-C", p.Dir, "gate", "hosts", action, "--yes"})
+	fmt.Fprintln(a.out, "done")
+	return nil
+}
+
+// writeHosts has the hosts file have these names of a project, and no others of it.
+func writeHosts(project string, names []string) error {
+	if strings.ContainsFunc(project, unicode.IsControl) {
+		return usageError{fmt.Errorf("%q is no name of a project", project)}
+	}
+	for _, n := range names {
+		if host, err := route.Host(n); err != nil || host != n {
+			return usageError{fmt.Errorf("%q is no name of a host", n)}
+		}
+	}
+	_, err := hosts.Write(hosts.File, project, names)
+	return err
 }
 
 func (a *app) gatePhone() *cobra.Command {
@@ -241,7 +267,7 @@ gate's addresses need no port. It says what it does and asks first.`,
 					if os.Getuid() != 0 {
 						steps[i] = append([]string{"sudo"}, steps[i]...)
 					}
-					fmt.Fprintln(a.out, "  "+strings.Join(steps[i], " "))
+					fmt.Fprintln(a.out, "  "+inShell(steps[i]))
 				}
 				a.out.Flush()
 				if !yes {
@@ -260,6 +286,15 @@ gate's addresses need no port. It says what it does and asks first.`,
 	}
 	cmd.Flags().BoolVar(&yes, "yes", false, "do it without asking")
 	return cmd
+}
+
+// inShell returns a command as it is typed in a shell.
+func inShell(argv []string) string {
+	var words []string
+	for _, w := range argv {
+		words = append(words, wire.QuoteShell(w))
+	}
+	return strings.Join(words, " ")
 }
 
 // chooseGatePorts has the gate choose its ports anew.
@@ -281,6 +316,11 @@ func (a *app) chooseGatePorts(ctx context.Context) error {
 	if state.Ports.Low() {
 		fmt.Fprintln(a.out, "the gate has the ports 443 and 80")
 		return nil
+	}
+	for _, number := range []int{443, 80} {
+		if h := port.FindHolder(number); h != nil {
+			return fmt.Errorf("port %d is held by %s; end it, and do this again. Until then the gate has the ports %d and %d", number, h, state.Ports.HTTPS, state.Ports.HTTP)
+		}
 	}
 	ports, err := project.ChooseGatePorts()
 	if err != nil {

@@ -29,7 +29,7 @@ var transcript = []string{
 	"logs", "logs api -n 1", "logs --level warn", "logs --text drill --json", "logs --grep (", "logs --since yesterday-ish",
 	"operations", "operations --json", "operations cancel 3", "operations cancel x",
 	"run -- true", "run", "console engine",
-	"stop", "strat", "start --cold", "start nobody", "restart", "status now",
+	"stop", "strat", "start --cold", "start nobody", "reset", "status now",
 }
 
 // inbox is an address whose port is any that is free.

@@ -19,6 +19,7 @@ import (
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/words"
 	"neighbour/internal/display"
+	"neighbour/internal/gate/control"
 )
 
 func terminal(f *os.File) bool { return term.IsTerminal(f.Fd()) }
@@ -105,9 +106,8 @@ that was changed meanwhile is read again if that touches nothing that runs.`,
 func (a *app) restart() *cobra.Command {
 	var withNeeds, asJSON, prepare bool
 	cmd := &cobra.Command{
-		Use: "restart SERVICE...", Short: "Stop and start services; what needs them is left running",
-		Args:              takes(cobra.MinimumNArgs(1)),
-		Example:           "  neighbour restart api\n  neighbour restart api --with-needs",
+		Use: "restart [SERVICE...]", Short: "Stop and start services, without a name all; what needs them is left running",
+		Example:           "  neighbour restart\n  neighbour restart api\n  neighbour restart api --with-needs",
 		ValidArgsFunction: a.services,
 		RunE: func(cmd *cobra.Command, names []string) error {
 			p, client, whole, err := a.connect(cmd.Context(), a.project, names, names)
@@ -247,6 +247,31 @@ func (a *app) sayTouched(effects []insight.Effect, names []string) error {
 	return nil
 }
 
+// gatePatience is how long the gate is waited for at most: the services are ready without it.
+const gatePatience = 2 * time.Second
+
+// awaitGate waits until the gate leads to those of the services that are ready, so that what
+// comes after a start can call them by their names.
+func awaitGate(ctx context.Context, p *project.Project, services map[string]api.Status) {
+	if !p.UsesGate() {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, gatePatience)
+	defer cancel()
+	c := control.NewClient()
+	defer c.Close()
+	for {
+		if state, err := c.State(ctx); err == nil && state.Leads(p.Dir, func(service string) bool { return services[service].State == supervise.Ready }) {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
+}
+
 // errKeeperEnded is returned by follow when the keeper has ended meanwhile.
 var errKeeperEnded = errors.New("the keeper ended meanwhile")
 
@@ -304,6 +329,7 @@ func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client
 		}
 	}
 	took := time.Since(began)
+	awaitGate(ctx, p, current)
 	if asJSON { // all that there is to tell, then
 		s, err := client.Status(ctx)
 		if err != nil {

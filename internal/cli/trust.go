@@ -196,7 +196,7 @@ func (a *app) runAside(ctx context.Context, argv []string) error {
 	cmd.Stdin = os.Stdin
 	b, err := cmd.CombinedOutput()
 	if errors.Is(err, exec.ErrNotFound) && argv[0] == "sudo" {
-		return errors.New("this needs the administrator's rights, and there is no sudo; as the administrator, run: " + strings.Join(argv[1:], " "))
+		return errors.New("this needs the administrator's rights, and there is no sudo; as the administrator, run: " + inShell(argv[1:]))
 	}
 	if err != nil {
 		return fmt.Errorf("%w: %s", err, strings.TrimSpace(string(b)))

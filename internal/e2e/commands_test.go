@@ -85,7 +85,7 @@ func TestExitCodesAndMessages(t *testing.T) {
 		"unknown in logs":   {p.dir, []string{"logs", "x"}, 2, []string{"the declaration has: api"}},
 		"unknown command":   {p.dir, []string{"stat"}, 2, []string{`no command "stat"; did you mean "start"?`}},
 		"unknown flag":      {p.dir, []string{"start", "--fast"}, 2, []string{"--fast"}},
-		"too few words":     {p.dir, []string{"restart"}, 2, []string{"restart needs the name of a service"}},
+		"too few words":     {p.dir, []string{"reset"}, 2, []string{"reset needs the name of a service"}},
 		"unknown format":    {p.dir, []string{"env", "api", "--format", "xml"}, 2, []string{"dotenv, shell or json"}},
 		"a bad expression":  {p.dir, []string{"logs", "--grep", "("}, 2, []string{"--grep"}},
 		"no terminal":       {p.dir, nil, 2, []string{"needs a terminal"}},

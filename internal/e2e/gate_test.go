@@ -186,6 +186,50 @@ func TestGateOfSeveralProjects(t *testing.T) {
 	require.Eventually(t, func() bool { return syscall.Kill(last, 0) != nil }, patience, 20*time.Millisecond, "the gate ends with the last project")
 }
 
+// When the gate has other ports, everything says the new addresses, and what is started again
+// gets them.
+func TestGateMoves(t *testing.T) {
+	t.Parallel()
+	g := newGated(t)
+	p := g.project("shed", site+"[service.api]\nrun = \"exec sleep 1000\"\nenv.WEB = \"${web.public_url}\"\n")
+	p.write("site/index.html", "of the shed")
+	p.must("start")
+	var s gateState
+	addressed := func() bool {
+		s = g.state(p)
+		if len(s.Projects) != 1 || len(s.Projects[0].Names) != 2 {
+			return false
+		}
+		for _, n := range s.Projects[0].Names {
+			if u, err := url.Parse(n.URL); err != nil || cmp.Or(u.Port(), "443") != itoa(s.Ports.HTTPS) {
+				return false
+			}
+		}
+		return true
+	}
+	require.Eventually(t, addressed, patience, 20*time.Millisecond)
+	before := s
+	require.NoError(t, os.WriteFile(filepath.Join(strings.TrimPrefix(g.env[2], "XDG_STATE_HOME="), "neighbour/gate/ports.json"), fmt.Appendf(nil, `{"https": %d, "http": %d}`, freePort(t), freePort(t)), 0o600))
+	require.NoError(t, syscall.Kill(before.PID, syscall.SIGKILL))
+	require.Eventually(t, func() bool { return addressed() && s.PID != before.PID }, patience, 20*time.Millisecond)
+	require.NotEqual(t, before.Ports, s.Ports)
+	// The shorter of its names.
+	public := fmt.Sprintf("https://shed.localhost:%d", s.Ports.HTTPS)
+	assert.Equal(t, public, p.status().Service["web"].Facts["public_url"])
+	web := func() string {
+		b, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", p.status().Service["api"].PID))
+		require.NoError(t, err)
+		_, rest, _ := strings.Cut(string(b), "\x00WEB=")
+		value, _, _ := strings.Cut(rest, "\x00")
+		return value
+	}
+	assert.NotEqual(t, public, web(), "what it was started with")
+	p.must("restart")
+	assert.Equal(t, public, web())
+	g.leads(g.client(), public+"/", "of the shed")
+	p.must("stop")
+}
+
 // While a service starts its name says so, it leads to it as soon as it is ready, and says why
 // when it isn't any more.
 func TestGateWhileServicesStart(t *testing.T) {

@@ -249,12 +249,23 @@ func (k *Keeper) warn(text string) {
 	k.mu.Unlock()
 }
 
-// TellGate has everybody know what is wrong with the names of the project, and by which address
-// others in this machine's network reach it, "" if none.
-func (k *Keeper) TellGate(problems []string, lanURL string) {
+// TellGate has everybody know which ports the gate has, which may be others than before, what is
+// wrong with the names of the project, and by which address others in this machine's network
+// reach it, "" if none. Without a gate the ports are 0.
+func (k *Keeper) TellGate(ports project.GatePorts, problems []string, lanURL string) {
+	var names []project.GateName
+	if ports != (project.GatePorts{}) {
+		k.project.UseGatePorts(ports)
+		names = k.project.GateNames()
+		for name, s := range k.services {
+			s.Amend(func(st *supervise.Status) { launch.Readdress(k.project, name, st) })
+		}
+	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if slices.Equal(problems, k.overview.GateProblems) && lanURL == k.overview.LANURL {
+	if names != nil && !slices.Equal(names, k.overview.Gate) {
+		k.overview.Gate = names
+	} else if slices.Equal(problems, k.overview.GateProblems) && lanURL == k.overview.LANURL {
 		return
 	}
 	k.overview.GateProblems, k.overview.LANURL = problems, lanURL

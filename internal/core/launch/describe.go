@@ -2,6 +2,7 @@ package launch
 
 import (
 	"cmp"
+	"slices"
 	"time"
 
 	"neighbour/internal/core/declare"
@@ -33,6 +34,18 @@ func Describe(p *project.Project, s *declare.Service, st *supervise.Status) {
 	st.Declared.Port = s.Port
 	st.Declared.Version, st.Declared.Versioned = s.VersionConstraint()
 	st.Facts, _ = facts(p, s)
+}
+
+// Readdress has the status say by which address people reach the service now. What it was
+// started with stays as it is.
+func Readdress(p *project.Project, service string, st *supervise.Status) {
+	address := p.PublicURL(service)
+	st.Facts = slices.Clone(st.Facts)
+	for i := range st.Facts {
+		if st.Facts[i].Name == declare.PublicURL && address != "" {
+			st.Facts[i].Value = address
+		}
+	}
 }
 
 // facts returns a service's facts in its kind's order.

@@ -204,6 +204,16 @@ func (p *Project) GateNames() []GateName {
 	return p.names.all
 }
 
+// UseGatePorts has the addresses of the project's names be those of a gate with these ports.
+func (p *Project) UseGatePorts(ports GatePorts) {
+	p.names.mu.Lock()
+	defer p.names.mu.Unlock()
+	p.names.read = time.Now()
+	if p.names.all == nil || ports != p.names.ports {
+		p.names.all, p.names.ports = p.gateNames(ports), ports
+	}
+}
+
 // names are those of the gate, which are asked for often.
 type names struct {
 	mu    sync.Mutex

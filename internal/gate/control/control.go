@@ -15,12 +15,14 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"syscall"
 	"time"
 
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/traffic"
 )
 
@@ -68,6 +70,15 @@ type Project struct {
 	LANURL string `json:"lan_url,omitempty"`
 	// Lost says that its keeper does not answer.
 	Lost bool `json:"lost,omitempty"`
+}
+
+// Leads reports whether the gate leads to those services of the project in a folder that are
+// ready, by all of its names that no other project has.
+func (s State) Leads(dir string, ready func(service string) bool) bool {
+	i := slices.IndexFunc(s.Projects, func(p Project) bool { return p.Dir == dir })
+	return i >= 0 && len(s.Projects[i].Names) > 0 && !slices.ContainsFunc(s.Projects[i].Names, func(n Name) bool {
+		return n.Taken == "" && ready(n.Service) && n.State != string(supervise.Ready)
+	})
 }
 
 // Name is where a name leads now.

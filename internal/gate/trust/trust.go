@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"neighbour/internal/core/wire"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -56,7 +57,11 @@ func (s Step) String() string {
 	case s.Delete != "":
 		return "delete " + s.Delete
 	}
-	return strings.Join(s.Command, " ")
+	var words []string
+	for _, w := range s.Command {
+		words = append(words, wire.QuoteShell(w))
+	}
+	return strings.Join(words, " ")
 }
 
 // Machine is where stores are looked for. The zero value finds none.
