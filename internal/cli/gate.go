@@ -5,8 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
-	"strconv"
 	"strings"
 	"unicode"
 
@@ -251,41 +251,64 @@ func (a *app) printPhone(address string) error {
 const (
 	lowPortsFile = "/etc/sysctl.d/50-neighbour.conf"
 	lowPortsLine = "net.ipv4.ip_unprivileged_port_start=80"
+	usualPorts   = "net.ipv4.ip_unprivileged_port_start=1024" // ip-sysctl.rst of the kernel
 )
 
 func (a *app) lowPorts() *cobra.Command {
-	var yes bool
+	var yes, remove bool
 	cmd := &cobra.Command{
 		Use: "low-ports", Short: "Allow the gate the ports 443 and 80, for good", Args: takes(cobra.NoArgs),
 		Long: `Low-ports lets the users of this machine listen on the ports from 80 on, so that the
-gate's addresses need no port. It says what it does and asks first.`,
+gate's addresses need no port. It says what it does and asks first. --remove takes
+that back.`,
+		Example: "  neighbour gate low-ports\n  neighbour gate low-ports --remove",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx := cmd.Context()
+			if remove {
+				if _, err := os.Stat(lowPortsFile); errors.Is(err, fs.ErrNotExist) {
+					fmt.Fprintf(a.out, "there is no %s; nothing is to be taken back\n", lowPortsFile)
+					return nil
+				}
+				steps := [][]string{{"rm", "-f", lowPortsFile}, {"sysctl", "-w", usualPorts}}
+				if done, err := a.asAdministrator(ctx, steps, "Do this? Only the administrator may listen on ports below 1024 then.", yes); err != nil || !done {
+					return err
+				}
+				return a.moveGate(ctx)
+			}
 			if port.Forbidden(443) != nil || port.Forbidden(80) != nil {
 				steps := [][]string{{"sh", "-c", "echo " + lowPortsLine + " >" + lowPortsFile}, {"sysctl", "-p", lowPortsFile}}
-				for i := range steps {
-					if os.Getuid() != 0 {
-						steps[i] = append([]string{"sudo"}, steps[i]...)
-					}
-					fmt.Fprintln(a.out, "  "+inShell(steps[i]))
-				}
-				a.out.Flush()
-				if !yes {
-					if ok, err := a.confirm("\nDo this? Every user of this machine may listen on ports from 80 on then."); err != nil || !ok {
-						return err
-					}
-				}
-				for _, step := range steps {
-					if err := a.runAside(ctx, step); err != nil {
-						return err
-					}
+				if done, err := a.asAdministrator(ctx, steps, "Do this? Every user of this machine may listen on ports from 80 on then.", yes); err != nil || !done {
+					return err
 				}
 			}
 			return a.chooseGatePorts(ctx)
 		},
 	}
 	cmd.Flags().BoolVar(&yes, "yes", false, "do it without asking")
+	cmd.Flags().BoolVar(&remove, "remove", false, "take it back")
 	return cmd
+}
+
+// asAdministrator shows commands, asks, and has the administrator carry them out.
+func (a *app) asAdministrator(ctx context.Context, steps [][]string, question string, yes bool) (done bool, err error) {
+	for i := range steps {
+		if os.Getuid() != 0 {
+			steps[i] = append([]string{"sudo"}, steps[i]...)
+		}
+		fmt.Fprintln(a.out, "  "+inShell(steps[i]))
+	}
+	a.out.Flush()
+	if !yes {
+		if ok, err := a.confirm("\n" + question); err != nil || !ok {
+			return false, err
+		}
+	}
+	for _, step := range steps {
+		if err := a.runAside(ctx, step); err != nil {
+			return false, err
+		}
+	}
+	return true, nil
 }
 
 // inShell returns a command as it is typed in a shell.
@@ -297,23 +320,17 @@ func inShell(argv []string) string {
 	return strings.Join(words, " ")
 }
 
-// chooseGatePorts has the gate choose its ports anew.
+// chooseGatePorts has the gate take the ports 443 and 80, if nobody else holds them.
 func (a *app) chooseGatePorts(ctx context.Context) error {
 	c := control.NewClient()
 	defer c.Close()
 	state, err := c.State(ctx)
-	if errors.Is(err, control.ErrNoGate) {
-		ports, err := project.ChooseGatePorts()
-		if err != nil {
-			return err
-		}
-		fmt.Fprintf(a.out, "the gate will have the ports %d and %d\n", ports.HTTPS, ports.HTTP)
-		return nil
-	}
-	if err != nil {
+	switch {
+	case errors.Is(err, control.ErrNoGate):
+		return a.moveGate(ctx)
+	case err != nil:
 		return err
-	}
-	if state.Ports.Low() {
+	case state.Ports.Low():
 		fmt.Fprintln(a.out, "the gate has the ports 443 and 80")
 		return nil
 	}
@@ -322,9 +339,24 @@ func (a *app) chooseGatePorts(ctx context.Context) error {
 			return fmt.Errorf("port %d is held by %s; end it, and do this again. Until then the gate has the ports %d and %d", number, h, state.Ports.HTTPS, state.Ports.HTTP)
 		}
 	}
+	return a.moveGate(ctx)
+}
+
+// moveGate has the gate choose its ports anew.
+func (a *app) moveGate(ctx context.Context) error {
+	c := control.NewClient()
+	defer c.Close()
+	state, err := c.State(ctx)
+	if err != nil && !errors.Is(err, control.ErrNoGate) {
+		return err
+	}
 	ports, err := project.ChooseGatePorts()
 	if err != nil {
 		return err
+	}
+	if state.PID == 0 {
+		fmt.Fprintf(a.out, "the gate will have the ports %d and %d\n", ports.HTTPS, ports.HTTP)
+		return nil
 	}
 	// Its keepers start it again.
 	id, err := proc.Identify(state.PID)
@@ -332,7 +364,7 @@ func (a *app) chooseGatePorts(ctx context.Context) error {
 		return err
 	}
 	proc.Signal([]proc.ID{id}, "TERM")
-	fmt.Fprintf(a.out, "the gate has the ports %s and %s now; services learn their new addresses when they are started again: neighbour restart\n", strconv.Itoa(ports.HTTPS), strconv.Itoa(ports.HTTP))
+	fmt.Fprintf(a.out, "the gate has the ports %d and %d now; services learn their new addresses when they are started again: neighbour restart\n", ports.HTTPS, ports.HTTP)
 	return nil
 }
 

@@ -166,6 +166,9 @@ func (a *app) purgeAll(ctx context.Context, yes bool) error {
 	if err := project.PurgeUser(); err != nil {
 		return err
 	}
+	if _, err := os.Stat(lowPortsFile); err == nil { // which is all users'
+		fmt.Fprintf(a.out, "%s stays, by which all users of this machine may listen on the ports from 80 on; take that back with: neighbour gate low-ports --remove\n", lowPortsFile)
+	}
 	fmt.Fprintln(a.out, strings.TrimSpace("nothing of Neighbour is left but the program "+display.Clean(os.Args[0])))
 	return nil
 }
