@@ -183,7 +183,7 @@ func (v *mapView) Bindings() []view.Binding {
 		}).If(v.filter != "").Hushed(),
 		view.Act("d", "draw the map", func() tea.Cmd {
 			return act.Draw(v.Env, "map", draw.Map(draw.Nodes(v.Order, v.Services), draw.Options{Project: v.Overview.Project, At: v.Now}))
-		}).If(there).Hushed().Helps("draw the map (neighbour draw)"),
+		}).If(there).Hushed().Helps("draw the map (neighbour draw map)"),
 		view.Bind("+ -", "border", func(pressed string) tea.Cmd {
 			v.moveBorder(pressed == "+")
 			return nil
