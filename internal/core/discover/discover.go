@@ -37,6 +37,8 @@ type Service struct {
 	// Version is a constraint, "" for any; Port 0 for any free one.
 	Version string `json:"version,omitempty"`
 	Port    int    `json:"port,omitempty"`
+	// AnyPort says that a program gets any free port, as PORT, unless it has one.
+	AnyPort bool `json:"any_port,omitempty"`
 	// Lines are the lines of TOML beside these.
 	Lines []string `json:"lines,omitempty"`
 	// Env are the variables that it gets.
@@ -53,7 +55,14 @@ type Service struct {
 	// page says that it builds what runs in the browser, which reaches no
 	// server by itself.
 	page bool
+	// readsPort says that it listens on the port that the variable PORT says.
+	readsPort bool
+	// withPort is the command by which it listens on the port that the variable PORT says, ""
+	// if its own does, or none is known.
+	withPort string
 }
+
+func (s *Service) takesPort() bool { return s.readsPort || s.withPort != "" }
 
 // Variable is a variable that refers to services.
 type Variable struct {
@@ -250,11 +259,38 @@ func (r *reader) finish() {
 		}
 	}
 	slices.SortStableFunc(r.p.Services, func(a, b *Service) int { return rank(a) - rank(b) })
+	r.part()
 	for _, h := range catalogue.Hinting() {
 		// Servers that are offered, switched off, where nothing was found that needs
 		// them.
 		if h.Offered && r.servers[h.Kind] == nil && (!h.SQL || r.servers["mysql"] == nil) {
 			r.p.Services = append(r.p.Services, &Service{Kind: h.Kind, Name: r.free(h.Name), Off: "nothing in the project asks for it; it is offered because many apps need one"})
+		}
+	}
+}
+
+// part has programs that listen on the same port listen on any, where they can be told so.
+func (r *reader) part() {
+	by := map[int]*Service{}
+	for _, s := range r.p.Services {
+		first := by[s.Port]
+		switch {
+		case s.Port == 0 || !s.On:
+			continue
+		case first == nil:
+			by[s.Port] = s
+			continue
+		case !s.takesPort() && first.takesPort():
+			by[s.Port] = s
+			s, first = first, s
+		case !s.takesPort():
+			s.On, s.Off = false, fmt.Sprintf("%s listens on port %d, too, and neither is known to take another", first.Name, s.Port)
+			continue
+		}
+		s.because(Finding{What: fmt.Sprintf("%s listens on port %d, too, so it gets any free one", first.Name, s.Port)})
+		s.Port, s.AnyPort = 0, true
+		if !s.readsPort {
+			s.Lines[0] = fmt.Sprintf("run = %q", s.withPort)
 		}
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode"
 
@@ -86,9 +87,19 @@ func constraint(text string) string {
 	return m[1] + m[2]
 }
 
-// servers of pages that are built while they are worked on listen on a port
-// of their own.
-var toolPorts = map[string]int{"vite": 5173, "next": 3000, "nuxt": 3000, "astro": 4321, "ng": 4200, "react-scripts": 3000, "gatsby": 8000, "svelte-kit": 5173}
+// tools serve an app while it is worked on.
+var tools = map[string]struct {
+	port int // where nobody says another
+	// readsPort says that it listens on that of the variable PORT, option on that of its option
+	// --port, and server that it runs what answers, and builds no pages.
+	readsPort, option, server bool
+	// source is what it runs, from the package's folder.
+	source string
+}{
+	"vite": {port: 5173, option: true}, "svelte-kit": {port: 5173, option: true}, "astro": {port: 4321, option: true}, "ng": {port: 4200, option: true}, "gatsby": {port: 8000, option: true}, "parcel": {port: 1234, option: true},
+	"next": {port: 3000, readsPort: true}, "nuxt": {port: 3000, readsPort: true}, "react-scripts": {port: 3000, readsPort: true},
+	"fastify": {port: 3000, readsPort: true, server: true}, "nest": {port: 3000, server: true, source: "src/main.ts"},
+}
 
 func (r *reader) readNode(folder, file string) {
 	text := r.read(file)
@@ -142,10 +153,22 @@ func (r *reader) readNode(folder, file string) {
 		}
 		main = propose(script, r.called(folder, m.Name))
 		for _, word := range strings.Fields(m.Scripts[script]) {
-			if port := toolPorts[filepath.Base(word)]; port != 0 && main.Port == 0 && !strings.Contains(m.Scripts[script], "build") {
-				main.Port, main.page = port, len(r.clients[folder]) == 0
-				main.because(Finding{file, lineOf(text, `"`+script+`"`), fmt.Sprintf("%s listens on port %d", filepath.Base(word), port)})
+			t, known := tools[filepath.Base(word)]
+			if !known || strings.Contains(m.Scripts[script], "build") {
+				continue
 			}
+			main.page = !t.server && len(r.clients[folder]) == 0
+			main.readsPort = main.readsPort || t.readsPort
+			if t.option && !portOption.MatchString(m.Scripts[script]) && !strings.ContainsAny(m.Scripts[script], "&|;") {
+				main.withPort = tool + " run " + script + " --port $PORT"
+				if tool == "npm" {
+					main.withPort = "npm run " + script + " -- --port $PORT"
+				}
+			}
+			if t.source != "" {
+				r.readSource(main, filepath.Join(folder, t.source), r.read(filepath.Join(folder, t.source)))
+			}
+			main.setPort(strconv.Itoa(t.port), Finding{file, lineOf(text, `"`+script+`"`), fmt.Sprintf("%s listens on port %d", filepath.Base(word), t.port)})
 		}
 	}
 	for _, script := range slices.Sorted(maps.Keys(m.Scripts)) {

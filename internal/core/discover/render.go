@@ -58,8 +58,11 @@ func (s *Service) render() []string {
 		lines = append(lines, own[0])
 		own = own[1:]
 	}
-	if s.Port != 0 {
+	switch {
+	case s.Port != 0:
 		lines = append(lines, fmt.Sprintf("port = %d", s.Port))
+	case s.AnyPort:
+		lines = append(lines, `port = "any"`)
 	}
 	lines = append(lines, own...)
 	var needs []string

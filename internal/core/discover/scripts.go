@@ -79,6 +79,7 @@ func (r *reader) readSource(s *Service, file, src string) {
 	}
 	for _, m := range readsVariable.FindAllStringSubmatchIndex(src, -1) {
 		name := src[m[2]:m[3]]
+		s.readsPort = s.readsPort || name == "PORT"
 		r.wanted = append(r.wanted, wanted{name: name, file: file, line: strings.Count(src[:m[2]], "\n") + 1, by: s})
 	}
 }

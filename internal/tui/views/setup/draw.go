@@ -104,7 +104,7 @@ func (s *setup) line(i int, v *discover.Service, w [setupColumns]int, width int)
 		cells[portColumn] = strconv.Itoa(v.Port)
 	case v.Port == 0:
 		cells[portColumn] = "any"
-		if v.Kind == "program" {
+		if v.Kind == "program" && !v.AnyPort {
 			cells[portColumn] = "–"
 		}
 	}
