@@ -84,7 +84,7 @@ func projectRow(l *api.Listed) []string {
 	sign, states, memory, disk, last := "○", "", "–", "–", ""
 	ready := 0
 	for _, s := range l.Services {
-		if s.State == supervise.Ready {
+		if s.State == supervise.Ready || s.State == supervise.Finished {
 			ready++
 		}
 	}
