@@ -260,11 +260,29 @@ func (r *reader) finish() {
 	}
 	slices.SortStableFunc(r.p.Services, func(a, b *Service) int { return rank(a) - rank(b) })
 	r.part()
+	r.usualPorts()
 	for _, h := range catalogue.Hinting() {
 		// Servers that are offered, switched off, where nothing was found that needs
 		// them.
 		if h.Offered && r.servers[h.Kind] == nil && (!h.SQL || r.servers["mysql"] == nil) {
 			r.p.Services = append(r.p.Services, &Service{Kind: h.Kind, Name: r.free(h.Name), Off: "nothing in the project asks for it; it is offered because many apps need one"})
+		}
+	}
+}
+
+// usualPorts gives servers their usual ports whose host a program reads, and no port: it takes it
+// to be that one.
+func (r *reader) usualPorts() {
+	for _, s := range r.p.Services {
+		for _, host := range s.Env {
+			target := host.Target
+			k := catalogue.All.Kind(target.Kind)
+			if host.Value != "${@.host}" || target.Port != 0 || k == nil || target.Kind == "mail" || // which an app expects on port 25
+				slices.ContainsFunc(s.Env, func(v Variable) bool { return v.Target == target && strings.Contains(v.Value, "${@.port}") }) {
+				continue
+			}
+			target.Port = k.Info().UsualPort
+			target.because(Finding{What: fmt.Sprintf("%s gets %s and reads no port, so it has the usual one", s.Name, host.Name)})
 		}
 	}
 }

@@ -107,6 +107,7 @@ databases = ["toolshed"]
 
 [service.cache]
 kind = "redis"
+port = 6379
 
 [service.php]
 kind = "php"
