@@ -236,6 +236,17 @@ func Find(ctx context.Context, p *project.Project) (*Client, error) {
 	return Connect(ctx, p)
 }
 
+// Busy reports whether the project has a keeper, or services whose keeper is gone. It starts
+// none.
+func Busy(ctx context.Context, p *project.Project) bool {
+	if c, err := dial(ctx, p); err == nil {
+		c.Close()
+		return true
+	}
+	state, err := keep.ReadState(p)
+	return err == nil && state.Orphaned()
+}
+
 // dial connects to the project's keeper and makes sure that it answers: one
 // that is just ending accepts a connection and then drops it.
 func dial(ctx context.Context, p *project.Project) (*Client, error) {

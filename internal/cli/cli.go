@@ -134,7 +134,25 @@ func (a *app) project() (*project.Project, error) {
 	if err == nil && p.LostProfile != "" {
 		fmt.Fprintf(a.err, "%s has no profile %s any more; what runs goes on with it until it is stopped\n", declare.FileName, p.LostProfile)
 	}
+	var none *declare.MissingError
+	if errors.As(err, &none) {
+		if left := project.Undeclared(a.dir); left != nil && api.Busy(context.Background(), left) {
+			return nil, &undeclaredError{left, err}
+		}
+	}
 	return p, err
+}
+
+// undeclaredError says that a project runs which has no declaration any more.
+type undeclaredError struct {
+	project *project.Project
+	err     error
+}
+
+func (e *undeclaredError) Unwrap() error { return e.err }
+
+func (e *undeclaredError) Error() string {
+	return fmt.Sprintf("there is no %s in %s any more, and what it declared runs still: bring it back, or end that with: neighbour stop", declare.FileName, e.project.Dir)
 }
 
 // services completes the names of services.
@@ -150,7 +168,8 @@ func (a *app) services(_ *cobra.Command, args []string, _ string) ([]string, cob
 func (a *app) open(ctx context.Context) error {
 	p, err := a.project()
 	var none *declare.MissingError
-	if errors.As(err, &none) && fullScreen() {
+	var runs *undeclaredError
+	if errors.As(err, &none) && !errors.As(err, &runs) && fullScreen() {
 		if written, err := a.propose(ctx); err != nil || !written {
 			return err
 		}

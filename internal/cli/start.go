@@ -152,7 +152,7 @@ func (a *app) stop() *cobra.Command {
 				return err
 			}
 			if broken {
-				fmt.Fprintln(a.err, "the declaration has errors now; stopping what was started by the one before")
+				fmt.Fprintln(a.err, "the declaration is gone or has errors now; stopping what was started by the one before")
 			}
 			d, err := api.StopProject(cmd.Context(), p, names...)
 			if err != nil {

@@ -34,6 +34,10 @@ func (a *app) json(v any) error {
 func (a *app) withoutDeclaration(problem error) (*project.Project, error) {
 	var problems declare.Problems
 	var profile *declare.UnknownProfileError
+	var runs *undeclaredError
+	if errors.As(problem, &runs) {
+		return runs.project, nil
+	}
 	if !errors.As(problem, &problems) && !errors.As(problem, &profile) {
 		return nil, problem
 	}

@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -240,7 +241,7 @@ func TestBrokenFileCanStillBeStopped(t *testing.T) {
 	assert.Equal(t, 1, p.run("status").code)
 	r := p.run("stop")
 	assert.Zero(t, r.code, r.stderr)
-	assert.Contains(t, r.stderr, "the declaration has errors now")
+	assert.Contains(t, r.stderr, "has errors now")
 	assert.Empty(t, p.left())
 }
 
@@ -309,4 +310,29 @@ func TestEnvironmentIsTheKeepers(t *testing.T) {
 	assert.Equal(t, "north\n", elsewhere("run", "--with", "api", "--", "sh", "-c", "echo $SHED"))
 	p.write("neighbour.toml", "[service.api]\nrun = \"sleep 1000\"\nenv.SHED = \"west\"\n")
 	assert.Contains(t, elsewhere("env", "api"), "SHED=west", "the file as it is now is what was asked about")
+}
+
+// On a branch that has no declaration what runs is told of, and can be stopped.
+func TestUndeclared(t *testing.T) {
+	t.Parallel()
+	p := newProject(t, "[service.api]\nrun = \"sleep 1000\"\n")
+	p.must("start")
+	pid := p.status().Service["api"].PID
+	file := filepath.Join(p.dir, "neighbour.toml")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(file))
+	for _, command := range []string{"status", "start", "logs"} {
+		r := p.run(command)
+		assert.NotZero(t, r.code, command)
+		assert.Contains(t, r.stderr, "what it declared runs still", command)
+	}
+	require.NoError(t, os.WriteFile(file, text, 0o644))
+	assert.Equal(t, pid, p.status().Service["api"].PID)
+	require.NoError(t, os.Remove(file))
+	r := p.run("stop")
+	assert.Zero(t, r.code, r.stderr)
+	assert.Contains(t, r.stdout+r.stderr, "stopped: api")
+	assert.Error(t, syscall.Kill(pid, 0))
+	assert.Contains(t, p.run("status").stderr, "To begin")
 }

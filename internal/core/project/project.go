@@ -12,6 +12,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -252,6 +253,23 @@ func Nearest(dir string) (*Project, error) {
 		return nil, err
 	}
 	return At(homeOf(path, copy)), nil
+}
+
+// Undeclared returns the project of this user in whose folder dir is, though there is no
+// declaration any more, as on a branch that has none; nil if there is no such project.
+func Undeclared(dir string) *Project {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil
+	}
+	for all := EverEnlisted(); ; dir = filepath.Dir(dir) {
+		if slices.Contains(all, dir) {
+			return At(dir)
+		}
+		if dir == filepath.Dir(dir) {
+			return nil
+		}
+	}
 }
 
 // sharedBase is where the data of servers that run under another account is,
