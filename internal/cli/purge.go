@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
+	"neighbour/internal/core/declare"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/words"
 	"neighbour/internal/display"
@@ -37,6 +38,10 @@ projects. Nothing is left then but the program.`,
 				return a.purgeAll(cmd.Context(), yes)
 			}
 			p, err := a.project()
+			var none *declare.MissingError
+			if left := project.Undeclared(a.dir); left != nil && errors.As(err, &none) {
+				err = &undeclaredError{left, err} // whether it runs or not
+			}
 			if err != nil {
 				if p, err = a.withoutDeclaration(err); err != nil {
 					return err
@@ -110,7 +115,11 @@ func (a *app) purgeOne(ctx context.Context, p *project.Project) error {
 	if err := p.Purge(); err != nil {
 		return fmt.Errorf("%s is not purged as a whole; once that is set right, do it again: %w", nameOf(p), err)
 	}
-	fmt.Fprintf(a.out, "%s: nothing of Neighbour is left of it but %s\n", nameOf(p), display.Homely(p.Dir)+"/neighbour.toml")
+	but := ""
+	if file := filepath.Join(p.Dir, declare.FileName); fileExists(file) {
+		but = " but " + display.Homely(file)
+	}
+	fmt.Fprintf(a.out, "%s: nothing of Neighbour is left of it%s\n", nameOf(p), but)
 	return nil
 }
 
@@ -171,4 +180,9 @@ func (a *app) purgeAll(ctx context.Context, yes bool) error {
 	}
 	fmt.Fprintln(a.out, strings.TrimSpace("nothing of Neighbour is left but the program "+display.Clean(os.Args[0])))
 	return nil
+}
+
+func fileExists(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
 }

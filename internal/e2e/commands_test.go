@@ -335,4 +335,7 @@ func TestUndeclared(t *testing.T) {
 	assert.Contains(t, r.stdout+r.stderr, "stopped: api")
 	assert.Error(t, syscall.Kill(pid, 0))
 	assert.Contains(t, p.run("status").stderr, "To begin")
+	r = p.run("purge", "--yes")
+	assert.Zero(t, r.code, r.stderr)
+	assert.NoDirExists(t, filepath.Join(p.dir, ".neighbour"))
 }

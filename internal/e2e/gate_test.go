@@ -16,6 +16,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -379,7 +380,16 @@ func TestGateOfRuntimes(t *testing.T) {
 		require.NoError(t, err)
 		r := p.run("run", "--with", "app", "--", "curl", "-sS", "--resolve", u.Hostname()+":"+cmp.Or(u.Port(), "443")+":127.0.0.1", address)
 		assert.Contains(t, r.stdout, "of the shed", r.stderr)
-		assert.NotEmpty(t, p.run("gate", "hosts", "--write", "--yes").stderr)
+		// What it has the administrator do has nothing of the project in it.
+		bin := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(bin, "sudo"), []byte("#!/bin/sh\nprintf '%s ' \"$@\" >"+bin+"/asked\n"), 0o755))
+		p.env = append(slices.Clone(p.env), "PATH="+bin+":"+os.Getenv("PATH"))
+		p.must("gate", "hosts", "--write", "--yes")
+		asked, err := os.ReadFile(filepath.Join(bin, "asked"))
+		require.NoError(t, err)
+		assert.Contains(t, string(asked), " gate hosts --of toolshed-e2e-")
+		assert.Contains(t, string(asked), " -- "+u.Hostname()+" ")
+		assert.NotContains(t, string(asked), p.dir)
 		return
 	}
 	hosts, err := os.ReadFile("/etc/hosts")
@@ -407,6 +417,14 @@ func TestGateOfRuntimes(t *testing.T) {
 	as()
 	p.must("gate", "hosts", "--write", "--yes")
 	p.must("stop") // which leaves none behind
+	as()
+	// As the administrator does it for somebody else.
+	p.must("gate", "hosts", "--of", "toolshed-e2e-of", "--", "of.toolshed.localhost")
+	written, err := os.ReadFile("/etc/hosts")
+	require.NoError(t, err)
+	assert.Contains(t, string(written), "127.0.0.1 of.toolshed.localhost")
+	assert.Equal(t, 2, p.run("gate", "hosts", "--of", "toolshed-e2e-of", "--", "a b").code)
+	p.must("gate", "hosts", "--of", "toolshed-e2e-of", "--")
 	as()
 }
 

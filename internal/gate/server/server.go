@@ -127,7 +127,7 @@ func Run(ctx context.Context, log *slog.Logger) error {
 	}
 	all.Go(func() { s.endWhenIdle(ctx, end) })
 	all.Go(func() { s.keepLAN(ctx) })
-	all.Go(func() { giveBack(ctx) })
+	all.Go(func() { tendMemory(ctx) })
 	<-ctx.Done()
 	for _, server := range []*http.Server{unsafe, safe, talk} {
 		server.Close()
