@@ -20,7 +20,7 @@ import (
 )
 
 // mentioned finds the commands that a text tells its readers of, with what may be their words.
-var mentioned = regexp.MustCompile("\\bneighbour((?: +(?:[a-z][a-z-]*|--?[A-Za-z][a-z-]*|[A-Z][A-Z_]*(?:\\.\\.\\.)?|%[sqdv]))+)")
+var mentioned = regexp.MustCompile(`\bneighbour((?: +(?:[a-z][a-z-]*|--?[A-Za-z][a-z-]*|[A-Z][A-Z_]*(?:\.\.\.)?|%[sqdv]))+)`)
 
 // What messages, help and the documents say is to be typed is a command, with options that it
 // has, and without a name only if it needs none.

@@ -295,6 +295,7 @@ func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client
 	defer report.stop()
 	began := time.Now()
 	current := map[string]api.Status{}
+	gateFails := false
 	for {
 		s, err := events.Next()
 		if err != nil {
@@ -305,6 +306,7 @@ func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client
 			return fmt.Errorf("%w: %w", errKeeperEnded, err)
 		}
 		first := len(current) == 0
+		gateFails = len(s.GateProblems) > 0
 		for _, st := range s.Services {
 			current[st.Name] = st
 		}
@@ -329,7 +331,9 @@ func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client
 		}
 	}
 	took := time.Since(began)
-	awaitGate(ctx, p, current)
+	if !gateFails {
+		awaitGate(ctx, p, current)
+	}
 	if asJSON { // all that there is to tell, then
 		s, err := client.Status(ctx)
 		if err != nil {

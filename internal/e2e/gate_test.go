@@ -225,7 +225,10 @@ func TestGateMoves(t *testing.T) {
 		return value
 	}
 	assert.NotEqual(t, public, web(), "what it was started with")
+	const outdated = "it was started with another WEB than it would get now"
+	assert.Contains(t, p.run("check").stdout, outdated)
 	p.must("restart")
+	assert.NotContains(t, p.run("check").stdout, outdated)
 	assert.Equal(t, public, web())
 	g.leads(g.client(), public+"/", "of the shed")
 	p.must("stop")

@@ -100,6 +100,8 @@ type Seen struct {
 	// Exposed is the address on which other machines can reach it; Unwatched,
 	// why its files of reload are polled and not watched.
 	Exposed, Unwatched string
+	// PID is that of its process, 0 if it has none.
+	PID int
 }
 
 // limit is how long a check may take.
@@ -185,7 +187,36 @@ func (n Seen) findings(p *project.Project, s *declare.Service) []Finding {
 		f.Why = "it restarts a little later than it could, and looking takes some work"
 		out = append(out, f)
 	}
-	return out
+	return append(out, sub.outdated(n.PID)...)
+}
+
+// outdated says which variables a program was started with that would be others now, as when
+// what they lead to has got another port meanwhile.
+func (s *subject) outdated(pid int) []Finding {
+	if pid == 0 || !s.Kind(s.service).Info().InheritEnv {
+		return nil
+	}
+	vars, err := s.Variables(s.service)
+	if err != nil {
+		return nil
+	}
+	has := proc.Variables(pid)
+	var names, from []string
+	for _, v := range vars {
+		if was, there := has[v.Name]; there && len(v.From) > 0 && was != v.Value {
+			names, from = append(names, v.Name), append(from, v.From...)
+		}
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	slices.Sort(from)
+	from = slices.Compact(from)
+	f := s.find("outdated", Warns, "env", "it was started with another "+words.Join(names)+" than it would get now")
+	f.Why = words.Join(from) + " changed since; what it calls by the old value may be gone"
+	f.Remedy = "start it again: neighbour restart " + s.service.Name
+	f.Actions = []Action{{Do: Restart, Label: "restart it", Says: s.service.Name + " is stopped and started again; what needs it is left running"}}
+	return []Finding{f}
 }
 
 // AtStart makes the checks that belong to the start of one service, and

@@ -122,6 +122,7 @@ const (
 	MakeFolder   = "make-folder"   // that is missing
 	SwitchBranch = "switch-branch" // to the data of the branch that is checked out
 	KeepBranch   = "keep-branch"   // have the data be that branch's
+	Restart      = "restart"       // the service
 	InTerminal   = "terminal"      // run a command in the terminal
 )
 

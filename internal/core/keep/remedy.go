@@ -29,7 +29,7 @@ func (k *Keeper) Checks(ctx context.Context) []check.Finding {
 
 // SeenBy returns what of a status matters to the checks of a service.
 func SeenBy(s supervise.Status) check.Seen {
-	return check.Seen{Running: s.State.Running(), Exposed: s.Exposed, Unwatched: s.Unwatched}
+	return check.Seen{Running: s.State.Running(), Exposed: s.Exposed, Unwatched: s.Unwatched, PID: s.PID}
 }
 
 // endWait is how long a process that is asked to end is waited for.
@@ -117,6 +117,9 @@ func (k *Keeper) remedy(ctx context.Context, id string, a check.Action) (f check
 		}
 		s, err := does(ctx)
 		return f, "the data is that of " + s.To + " now", err
+	case check.Restart:
+		_, _, err := k.Restart(ctx, false, false, f.Service)
+		return f, f.Service + " starts again", err
 	case check.MakeFolder, check.ChangeRights:
 		s := k.decl.Service(f.Service)
 		in, err := k.project.Instance(s)

@@ -116,19 +116,13 @@ func (t Table) MeasureShared(ids []ID) {
 	}
 }
 
-// markOf reads the mark that a process was started with.
-func markOf(pid int) string {
+// environ reads the variables that a process was started with; nil if that can't be done.
+func environ(pid int) []string {
 	b, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/environ")
 	if err != nil {
-		return ""
+		return nil
 	}
-	prefix := []byte(MarkVariable + "=")
-	for _, v := range bytes.Split(b, []byte{0}) {
-		if bytes.HasPrefix(v, prefix) {
-			return string(v[len(prefix):])
-		}
-	}
-	return ""
+	return strings.Split(string(b), "\x00")
 }
 
 // awaitEnd returns when the process has ended.

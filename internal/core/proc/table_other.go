@@ -88,21 +88,13 @@ func ReadTable() (Table, error) {
 // MeasureShared does nothing here: the system doesn't tell shared memory.
 func (t Table) MeasureShared([]ID) {}
 
-func markOf(pid int) string {
+func environ(pid int) []string {
 	p, err := process.NewProcess(int32(pid))
 	if err != nil {
-		return ""
+		return nil
 	}
-	env, err := p.Environ()
-	if err != nil {
-		return ""
-	}
-	for _, v := range env {
-		if len(v) > len(MarkVariable) && v[:len(MarkVariable)+1] == MarkVariable+"=" {
-			return v[len(MarkVariable)+1:]
-		}
-	}
-	return ""
+	env, _ := p.Environ()
+	return env
 }
 
 func awaitEnd(id ID) { pollEnd(id) }
