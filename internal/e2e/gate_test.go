@@ -149,6 +149,7 @@ func TestGateOfSeveralProjects(t *testing.T) {
 	g.leads(c, at("shed.localhost", "/"), "of the shed")
 	g.leads(c, at("street.localhost", "/mail/"), "<title>")
 	g.leads(c, fmt.Sprintf("http://street.localhost:%d/", s.Ports.HTTP), "of the shed")
+	g.leads(c, fmt.Sprintf("http://street.localhost:%d/", s.Ports.HTTPS), "of the shed")
 	code, text := get(c, at("nobody.localhost", "/"))
 	assert.Equal(t, 404, code, text)
 

@@ -164,8 +164,12 @@ func (p *passing) end(change func(*traffic.Full)) {
 // ServeHTTP passes a request on to where its name leads.
 func (g *Gate) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	host, err := route.Host(r.Host)
-	if err != nil {
+	switch {
+	case err != nil:
 		refuse(w, http.StatusBadRequest, "This request names no host that can be one.")
+		return
+	case r.Method == http.MethodConnect:
+		refuse(w, http.StatusMethodNotAllowed, "The gate leads to the services of projects, and is no proxy for other addresses.")
 		return
 	}
 	table := g.table.Load()
@@ -184,6 +188,24 @@ func (g *Gate) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	g.Pass(w, r, t)
+}
+
+// SendOn sends a request that came by http on the port for https on to the same address by
+// https.
+func (g *Gate) SendOn(w http.ResponseWriter, r *http.Request) {
+	host, err := route.Host(r.Host)
+	if err != nil {
+		refuse(w, http.StatusBadRequest, "This request names no host that can be one.")
+		return
+	}
+	table := g.table.Load()
+	if table != nil {
+		if _, ok := table.Find(host, r.URL.Path); ok {
+			http.Redirect(w, r, g.https(host)+r.URL.RequestURI(), http.StatusTemporaryRedirect)
+			return
+		}
+	}
+	g.nowhere(w, host, table)
 }
 
 // Pass passes a request on to a target, or says why that can't be done.
@@ -273,6 +295,12 @@ func (g *Gate) rewrite(pr *httputil.ProxyRequest) {
 			pr.Out.URL.RawPath = base + raw
 		}
 		pr.Out.Header.Set("X-Forwarded-Prefix", t.Strip)
+	}
+	// HTTP/2 is in front only. Servers that don't know this upgrade should go on without it
+	// (RFC 9110, section 7.8), and some never answer.
+	if strings.EqualFold(pr.Out.Header.Get("Upgrade"), "h2c") {
+		pr.Out.Header.Del("Upgrade")
+		pr.Out.Header.Del("Connection")
 	}
 	if t.KeepHost {
 		pr.Out.Host = pr.In.Host

@@ -309,6 +309,29 @@ func TestSmuggling(t *testing.T) {
 	assert.Zero(t, came.Load())
 }
 
+// What is between a client and the gate only goes no further: an upgrade to HTTP/2, which some
+// servers never answer, and the wish for a proxy.
+func TestNotPassedOn(t *testing.T) {
+	w := behind(t, func(w http.ResponseWriter, r *http.Request) {
+		fmt.Fprint(w, r.Header.Get("Upgrade")+r.Header.Get("Connection")+r.Header.Get("HTTP2-Settings")+".")
+	})
+	ask := func(text string) *http.Response {
+		conn, err := net.Dial("tcp", w.front.Listener.Addr().String())
+		require.NoError(t, err)
+		t.Cleanup(func() { conn.Close() })
+		_, err = io.WriteString(conn, text)
+		require.NoError(t, err)
+		resp, err := http.ReadResponse(bufio.NewReader(conn), nil)
+		require.NoError(t, err)
+		return resp
+	}
+	resp := ask("GET / HTTP/1.1\r\nHost: shed.localhost\r\nConnection: Upgrade, HTTP2-Settings\r\nUpgrade: h2c\r\nHTTP2-Settings: AAMAAABkAAQAAP__\r\n\r\n")
+	b := make([]byte, 10)
+	n, _ := io.ReadFull(resp.Body, b)
+	assert.Equal(t, ".", string(b[:n]))
+	assert.Equal(t, http.StatusMethodNotAllowed, ask("CONNECT shed.localhost:443 HTTP/1.1\r\nHost: shed.localhost:443\r\n\r\n").StatusCode)
+}
+
 // Events reach whoever asked as they come, and large bodies pass whole in either direction.
 func TestStreams(t *testing.T) {
 	next := make(chan struct{})

@@ -102,17 +102,18 @@ func Run(ctx context.Context, log *slog.Logger) error {
 	defer end()
 	log.Info("gate", "pid", os.Getpid(), "https", s.ports.HTTPS, "http", s.ports.HTTP)
 	quiet := slog.NewLogLogger(slog.NewTextHandler(io.Discard, nil), slog.LevelDebug)
-	front := func(tls *tls.Config) *http.Server {
-		return &http.Server{Handler: s.gate, TLSConfig: tls, ReadHeaderTimeout: headerTime, IdleTimeout: idleTime, MaxHeaderBytes: headerBytes, ErrorLog: quiet,
+	front := func(to http.Handler, tls *tls.Config) *http.Server {
+		return &http.Server{Handler: to, TLSConfig: tls, ReadHeaderTimeout: headerTime, IdleTimeout: idleTime, MaxHeaderBytes: headerBytes, ErrorLog: quiet,
 			BaseContext: func(net.Listener) context.Context { return ctx }}
 	}
 	talk := &http.Server{Handler: s.handler(), ErrorLog: quiet, BaseContext: func(net.Listener) context.Context { return ctx }}
-	unsafe, safe := front(nil), front(&tls.Config{GetCertificate: s.certificate, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}})
+	unsafe, onward := front(s.gate, nil), front(http.HandlerFunc(s.gate.SendOn), nil)
+	safe := front(s.gate, &tls.Config{GetCertificate: s.certificate, MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}})
 	var all sync.WaitGroup
 	failed := make(chan error, 8)
 	serve := func(run func() error) {
 		all.Go(func() {
-			if err := run(); err != nil && !errors.Is(err, http.ErrServerClosed) {
+			if err := run(); err != nil && !errors.Is(err, http.ErrServerClosed) && !errors.Is(err, net.ErrClosed) {
 				failed <- err
 				end()
 			}
@@ -123,13 +124,15 @@ func Run(ctx context.Context, log *slog.Logger) error {
 		serve(func() error { return unsafe.Serve(l) })
 	}
 	for _, l := range secure {
-		serve(func() error { return safe.ServeTLS(l, "", "") })
+		begun, plain := split(l)
+		serve(func() error { return safe.ServeTLS(begun, "", "") })
+		serve(func() error { return onward.Serve(plain) })
 	}
 	all.Go(func() { s.endWhenIdle(ctx, end) })
 	all.Go(func() { s.keepLAN(ctx) })
 	all.Go(func() { tendMemory(ctx) })
 	<-ctx.Done()
-	for _, server := range []*http.Server{unsafe, safe, talk} {
+	for _, server := range []*http.Server{unsafe, onward, safe, talk} {
 		server.Close()
 	}
 	all.Wait()
