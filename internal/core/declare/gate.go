@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -36,6 +37,9 @@ func (d *Declaration) Targets() map[string]Text {
 	return d.Gate.Names
 }
 
+// anyReference stands for a number or a name in an address.
+var anyReference = regexp.MustCompile(`\$\{[^}]*\}`)
+
 // Named returns the service that a target of the gate names, "" if it is an address.
 func Named(target string) string {
 	if strings.Contains(target, "://") || strings.Contains(target, "${") && serviceNameOf(target) == target {
@@ -67,7 +71,7 @@ func (c *checker) checkGate(g *Gate) {
 		if strings.HasPrefix(target.Value, "${") {
 			continue // the reference is checked with the others
 		}
-		u, err := url.Parse(target.Value)
+		u, err := url.Parse(anyReference.ReplaceAllString(target.Value, "1")) // the reference itself is checked with the others
 		if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 			c.report(key, target.At, target.width, fmt.Sprintf("%q is no place that a name can lead to", target.Value), `write a service's name, or an address: "web", "${postbox.url}", "http://127.0.0.1:8080"`)
 		}

@@ -75,7 +75,10 @@ func New(remembers *traffic.Log, httpsPort, httpPort int, errors *slog.Logger) *
 		ErrorLog:       log.New(io.Discard, "", 0), // what goes wrong is in the traffic
 		BufferPool:     g,
 		Transport: &transport{dialer: dialer, general: &http.Transport{
-			DialContext:        dialer.DialContext,
+			DialContext: dialer.DialContext,
+			DialTLSContext: func(ctx context.Context, _, address string) (net.Conn, error) {
+				return dialTLS(ctx, dialer, address)
+			},
 			DisableCompression: true, // what comes goes on as it is
 			MaxIdleConns:       1000, MaxIdleConnsPerHost: 256, IdleConnTimeout: 30 * time.Second,
 			MaxResponseHeaderBytes: headerLimit,

@@ -18,6 +18,7 @@ import (
 type transport struct {
 	general *http.Transport
 	dialer  *net.Dialer
+	secure  secure
 
 	mu   sync.Mutex
 	idle map[string][]*direct // by address, the latest used last
@@ -61,6 +62,36 @@ func (d *direct) Read(b []byte) (int, error) {
 
 // RoundTrip sends a request, as http.RoundTripper.
 func (t *transport) RoundTrip(req *http.Request) (*http.Response, error) {
+	address := req.URL.Host
+	if req.URL.Scheme == "http" && t.secure.has(address) {
+		resp, err := t.overTLS(req)
+		if err == nil || !repeatable(req) || req.Context().Err() != nil {
+			if err != nil { // it may have been started anew without
+				t.secure.note(address, false)
+			}
+			return resp, err
+		}
+		t.secure.note(address, false)
+	}
+	resp, err := t.plainly(req)
+	var refused *net.OpError
+	odd := err != nil && !(errors.As(err, &refused) && refused.Op == "dial") || err == nil && resp.StatusCode == http.StatusBadRequest && resp.Close
+	if odd && req.URL.Scheme == "http" && req.Context().Err() == nil && t.secure.ask(req.Context(), address) && repeatable(req) {
+		if err == nil {
+			resp.Body.Close()
+		}
+		return t.overTLS(req)
+	}
+	return resp, err
+}
+
+// repeatable reports whether a request may be sent twice (RFC 9110, section 9.2.2), and can be.
+func repeatable(req *http.Request) bool {
+	return (req.Body == nil || req.Body == http.NoBody) && (req.Method == http.MethodGet || req.Method == http.MethodHead || req.Method == http.MethodOptions)
+}
+
+// plainly sends a request as its address says.
+func (t *transport) plainly(req *http.Request) (*http.Response, error) {
 	if req.Body != nil && req.Body != http.NoBody || req.URL.Scheme != "http" || req.Header.Get("Expect") != "" || req.Method == http.MethodConnect {
 		return t.general.RoundTrip(req)
 	}
@@ -75,13 +106,11 @@ func (t *transport) RoundTrip(req *http.Request) (*http.Response, error) {
 			return resp, nil
 		}
 		d.Close()
-		// RFC 9110, section 9.2.2: a connection that was closed meanwhile is no reason
-		// to fail what may be sent twice.
-		again := req.Method == http.MethodGet || req.Method == http.MethodHead || req.Method == http.MethodOptions
 		if req.Context().Err() != nil {
 			return nil, req.Context().Err()
 		}
-		if !reused || answered || !again {
+		// A connection that was closed meanwhile is no reason to fail.
+		if !reused || answered || !repeatable(req) {
 			return nil, err
 		}
 	}

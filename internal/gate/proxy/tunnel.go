@@ -42,6 +42,7 @@ func (g *Gate) tunnel(p *passing, resp *http.Response) error {
 	s, ok := resp.Body.(*switched)
 	if conn, general := resp.Body.(io.ReadWriteCloser); !ok && general {
 		s, ok = &switched{conn: conn}, true
+		resp.Body = s // which the ReverseProxy closes
 	}
 	asked, got := p.full.RequestHeader.Get("Upgrade"), resp.Header.Get("Upgrade")
 	if !ok || !strings.EqualFold(asked, got) {
