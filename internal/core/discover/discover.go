@@ -277,6 +277,9 @@ func (r *reader) usualPorts() {
 		for _, host := range s.Env {
 			target := host.Target
 			k := catalogue.All.Kind(target.Kind)
+			if k != nil && slices.ContainsFunc(r.p.Services, func(o *Service) bool { return o.Port == k.Info().UsualPort }) {
+				continue // another has it
+			}
 			if host.Value != "${@.host}" || target.Port != 0 || k == nil || target.Kind == "mail" || // which an app expects on port 25
 				slices.ContainsFunc(s.Env, func(v Variable) bool { return v.Target == target && strings.Contains(v.Value, "${@.port}") }) {
 				continue

@@ -320,12 +320,15 @@ func TestKilled(t *testing.T) {
 		var address string
 		_, err = fmt.Fscanln(out, &address)
 		require.NoError(t, err)
+		patient, err := mongo.Connect(options.Client().ApplyURI("mongodb://" + address))
+		require.NoError(t, err)
+		all, err := patient.Database("shed").Collection("pairs").Distinct(context.Background(), "_id", bson.D{}).Raw()
+		require.NoError(t, err)
+		require.NoError(t, patient.Disconnect(context.Background()))
+		// Those who write give up soon after it was killed.
 		client, err := mongo.Connect(options.Client().ApplyURI("mongodb://" + address + "/?retryWrites=false&serverSelectionTimeoutMS=300"))
 		require.NoError(t, err)
 		pairs := client.Database("shed").Collection("pairs")
-
-		all, err := pairs.Distinct(context.Background(), "_id", bson.D{}).Raw()
-		require.NoError(t, err)
 		there := map[int]bool{}
 		values, err := all.Values()
 		require.NoError(t, err)
