@@ -261,7 +261,11 @@ func awaitGate(ctx context.Context, p *project.Project, services map[string]api.
 	c := control.NewClient()
 	defer c.Close()
 	for {
-		if state, err := c.State(ctx); err == nil && state.Leads(p.Dir, func(service string) bool { return services[service].State == supervise.Ready }) {
+		ready := func(service string) bool {
+			s := services[service]
+			return s.State == supervise.Ready && !s.Held
+		}
+		if state, err := c.State(ctx); err == nil && state.Leads(p.Dir, ready) {
 			return
 		}
 		select {
