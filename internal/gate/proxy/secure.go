@@ -1,8 +1,10 @@
 package proxy
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
+	"io"
 	"net"
 	"net/http"
 	"net/netip"
@@ -24,9 +26,10 @@ type finding struct {
 	at  time.Time
 }
 
-// A service that does not speak TLS is not asked again for a while, and not for long.
+// A service that does not speak TLS is not asked again for a while, since it may say in its log
+// that it was, and not for long.
 const (
-	askAgain = 5 * time.Second
+	askAgain = 10 * time.Second
 	askFor   = 500 * time.Millisecond
 )
 
@@ -64,6 +67,25 @@ func (s *secure) ask(ctx context.Context, address string) bool {
 	}
 	s.note(address, err == nil)
 	return err == nil
+}
+
+// wantsTLS reports whether an answer is one by which servers refuse plain text: they close the
+// connection, and say why in a line.
+func wantsTLS(resp *http.Response) bool {
+	if resp.StatusCode != http.StatusBadRequest || !resp.Close || resp.ContentLength > refusalLimit {
+		return false
+	}
+	text, err := io.ReadAll(io.LimitReader(resp.Body, refusalLimit))
+	resp.Body = &reread{Reader: io.MultiReader(bytes.NewReader(text), resp.Body), Closer: resp.Body}
+	return err == nil && (bytes.Contains(text, []byte("HTTPS")) || bytes.Contains(text, []byte("SSL")) || bytes.Contains(text, []byte("TLS")))
+}
+
+const refusalLimit = 1 << 10 // bytes
+
+// reread is a body whose beginning was read.
+type reread struct {
+	io.Reader
+	io.Closer
 }
 
 // local reports whether an address is one of this machine's own.

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -88,6 +89,32 @@ func TestServicesThatEndTLS(t *testing.T) {
 			assert.Equal(t, `GET shed.localhost by TLS for "": `, text, "it is plain now")
 		})
 	}
+}
+
+// Who refuses a request for another reason is not asked for TLS: its log would say so.
+func TestRefusalsOfTheService(t *testing.T) {
+	var connections atomic.Int32
+	up := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Connection", "close")
+		w.WriteHeader(http.StatusBadRequest)
+		_, _ = io.WriteString(w, `{"name": ["This field is required."]}`)
+	}))
+	up.Config.ConnState = func(_ net.Conn, s http.ConnState) {
+		if s == http.StateNew {
+			connections.Add(1)
+		}
+	}
+	up.Start()
+	defer up.Close()
+	u, err := url.Parse(up.URL)
+	require.NoError(t, err)
+	w := before(t, u)
+	for range 2 {
+		resp, text := w.ask("GET", "shed.localhost/", "")
+		assert.Equal(t, http.StatusBadRequest, resp.StatusCode)
+		assert.Equal(t, `{"name": ["This field is required."]}`, text)
+	}
+	assert.EqualValues(t, 2, connections.Load())
 }
 
 // mute is a listener whose connections say nothing to who doesn't speak TLS, as Node's.

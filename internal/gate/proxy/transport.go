@@ -75,7 +75,7 @@ func (t *transport) RoundTrip(req *http.Request) (*http.Response, error) {
 	}
 	resp, err := t.plainly(req)
 	var refused *net.OpError
-	odd := err != nil && !(errors.As(err, &refused) && refused.Op == "dial") || err == nil && resp.StatusCode == http.StatusBadRequest && resp.Close
+	odd := err != nil && !(errors.As(err, &refused) && refused.Op == "dial") || err == nil && wantsTLS(resp)
 	if odd && req.URL.Scheme == "http" && req.Context().Err() == nil && t.secure.ask(req.Context(), address) && repeatable(req) {
 		if err == nil {
 			resp.Body.Close()
