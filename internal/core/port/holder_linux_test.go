@@ -46,3 +46,39 @@ func TestListeningBothWays(t *testing.T) {
 	_, err := readDiag([]byte{2, 10})
 	assert.ErrorIs(t, err, errDiag)
 }
+
+// Whoever looks whether a port is free is in the way of no server that takes it meanwhile.
+func TestLookingHoldsNothing(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	n := l.Addr().(*net.TCPAddr).Port
+	require.False(t, Free(n))
+	require.NoError(t, l.Close())
+	over, looked := make(chan struct{}), make(chan int)
+	for range 4 {
+		go func() {
+			count := 0
+			for {
+				select {
+				case <-over:
+					looked <- count
+					return
+				default:
+					Free(n)
+					count++
+				}
+			}
+		}()
+	}
+	for range 2000 {
+		l, err := net.Listen("tcp", "127.0.0.1:"+strconv.Itoa(n))
+		if !assert.NoError(t, err) {
+			break
+		}
+		l.Close()
+	}
+	close(over)
+	for range 4 {
+		assert.Positive(t, <-looked)
+	}
+}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"net/netip"
 	"os"
 	"strconv"
 	"strings"
@@ -13,18 +14,16 @@ import (
 
 // Free reports whether a server could listen on the port of the loopback
 // interface, by IPv4 and, where the machine has it, by IPv6.
-func Free(port int) bool { return listen(port) == nil }
+func Free(port int) bool { return usable(port) == nil }
 
-func listen(port int) error {
-	for _, host := range []string{"127.0.0.1", "::1"} {
-		l, err := net.Listen("tcp", net.JoinHostPort(host, strconv.Itoa(port)))
-		if err != nil {
-			if host == "::1" && !hasIPv6() {
-				continue
-			}
+func usable(port int) error {
+	if port < 0 || port > 65535 {
+		return fmt.Errorf("%d is no port", port)
+	}
+	for _, a := range []netip.Addr{netip.AddrFrom4([4]byte{127, 0, 0, 1}), netip.IPv6Loopback()} {
+		if err := bind(netip.AddrPortFrom(a, uint16(port))); err != nil && (a.Is4() || hasIPv6()) {
 			return err
 		}
-		l.Close()
 	}
 	return nil
 }
@@ -48,7 +47,7 @@ func (e *ForbiddenError) Remedy(other int) string {
 // Forbidden returns an error if this user has no right to listen on the port,
 // whoever else does.
 func Forbidden(port int) *ForbiddenError {
-	if err := listen(port); errors.Is(err, fs.ErrPermission) {
+	if err := usable(port); errors.Is(err, fs.ErrPermission) {
 		return &ForbiddenError{Port: port}
 	}
 	return nil

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
-	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -15,6 +14,7 @@ import (
 
 	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/port"
 	"neighbour/internal/core/route"
 )
 
@@ -95,12 +95,12 @@ func chooseGatePorts() (GatePorts, error) {
 	}
 	defer unlock()
 	ports := lowPorts
-	if !canListen(ports.HTTPS) || !canListen(ports.HTTP) {
+	if !port.Free(ports.HTTPS) || !port.Free(ports.HTTP) {
 		ports = highPorts
-		for !canListen(ports.HTTPS) && ports.HTTPS < 8543 {
+		for !port.Free(ports.HTTPS) && ports.HTTPS < 8543 {
 			ports.HTTPS++
 		}
-		for !canListen(ports.HTTP) && ports.HTTP < 8180 {
+		for !port.Free(ports.HTTP) && ports.HTTP < 8180 {
 			ports.HTTP++
 		}
 	}
@@ -113,16 +113,6 @@ func writePorts(ports GatePorts) error {
 		return err
 	}
 	return atomicfile.Write(gatePortsFile(), b, 0o600)
-}
-
-// canListen reports whether this user can have a port of the loopback interface now.
-func canListen(port int) bool {
-	l, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
-	if err != nil {
-		return false
-	}
-	l.Close()
-	return true
 }
 
 // GateName is a name by which something of the project is reached through the gate.

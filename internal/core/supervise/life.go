@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -183,11 +184,14 @@ func (sv *Service) explain(e ending) Failure {
 }
 
 // portTaken reports whether a line of output says that a port can't be listened
-// on since somebody else does (EADDRINUSE, in the words of strerror).
+// on since somebody else does (EADDRINUSE, in the words of strerror). Some programs
+// don't say which.
 func portTaken(line string, port int) bool {
 	line = strings.ToLower(line)
-	return strings.Contains(line, "address already in use") && strings.Contains(line, strconv.Itoa(port))
+	return strings.Contains(line, "address already in use") && (strings.Contains(line, strconv.Itoa(port)) || !anyPort.MatchString(line))
 }
+
+var anyPort = regexp.MustCompile(`(?:[:.]|port )\d{2,5}\b`)
 
 // remember keeps how a life of the service ended.
 func (sv *Service) remember(reason string, lines []string) {

@@ -35,6 +35,8 @@ func TestBackOffGrowsToItsLimit(t *testing.T) {
 func TestPortTaken(t *testing.T) {
 	assert.True(t, portTaken("neighbour: listen tcp 127.0.0.1:1027: bind: address already in use", 1027))
 	assert.True(t, portTaken("bind(): Address already in use (127.0.0.1:6380)", 6380))
+	assert.True(t, portTaken("1795781305: Error: Address already in use", 1883))
+	assert.False(t, portTaken("could not bind port 9000: Address already in use", 1027))
 	assert.False(t, portTaken("listen tcp 127.0.0.1:9000: bind: address already in use", 1027))
 	assert.False(t, portTaken("listening on 1027", 1027))
 }
