@@ -82,3 +82,28 @@ needs = ["api"]
 	assert.Less(t, time.Since(began), patience)
 	assert.Empty(t, p.left())
 }
+
+// What several services share is prepared once, in the folder that they name.
+func TestSharedPreparation(t *testing.T) {
+	t.Parallel()
+	const shared = "prepare = [{ run = \"pwd >> made; sleep 0.2\", dir = \".\", when = [\"lock.json\"], makes = [\"made\"] }]\n"
+	p := newProject(t, "[service.api]\nrun = \"exec sleep 1000\"\ndir = \"apps/api\"\n"+shared+"[service.web]\nrun = \"exec sleep 1000\"\ndir = \"apps/web\"\n"+shared)
+	p.write("apps/api/a", "")
+	p.write("apps/web/a", "")
+	p.write("lock.json", "1")
+	made := func() string {
+		b, err := os.ReadFile(filepath.Join(p.dir, "made"))
+		require.NoError(t, err)
+		return string(b)
+	}
+	p.must("start")
+	assert.Equal(t, p.dir+"\n", made())
+	p.write("lock.json", "2")
+	p.must("restart")
+	assert.Equal(t, strings.Repeat(p.dir+"\n", 2), made())
+	require.NoError(t, os.Remove(filepath.Join(p.dir, "made")))
+	p.must("restart", "web")
+	assert.Equal(t, p.dir+"\n", made())
+	p.write("neighbour.toml", strings.Replace("[service.api]\nrun = \"x\"\n"+shared, `"."`, `"../x"`, 1))
+	assert.Contains(t, p.run("check").stderr, `service.api.prepare[0].dir: "../x" leaves the project`)
+}

@@ -316,6 +316,9 @@ func (c *checker) checkFiles(s *Service) {
 		if at, width := placeOf(s).at("prepare"); p.Run.IsZero() && !c.told(key) {
 			c.report(key, at, width, "has no command", `write for example { run = "npm ci", when = ["package-lock.json"] }`)
 		}
+		if p.Dir.At != (Position{}) {
+			c.checkLocal(key+".dir", p.Dir, "it is run there")
+		}
 		for j, w := range p.When {
 			c.checkGlob(fmt.Sprintf("%s.when[%d]", key, j), w)
 		}

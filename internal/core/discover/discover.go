@@ -60,6 +60,18 @@ type Service struct {
 	// withPort is the command by which it listens on the port that the variable PORT says, ""
 	// if its own does, or none is known.
 	withPort string
+	// startsAll says that it starts the programs of all packages of the project.
+	startsAll bool
+}
+
+// startsOnes switches a program off that starts the programs of all packages, where those are
+// proposed one by one.
+func (r *reader) startsOnes() {
+	for _, s := range r.p.Services {
+		if s.startsAll && slices.ContainsFunc(r.p.Services, func(o *Service) bool { return o.On && o.Kind == "program" && r.isMember(o.folder) }) {
+			s.On, s.Off = false, "it starts the programs of all packages, which are proposed one by one"
+		}
+	}
 }
 
 func (s *Service) takesPort() bool { return s.readsPort || s.withPort != "" }
@@ -129,6 +141,8 @@ type reader struct {
 	// clients are the kinds of servers that the packages of a folder are
 	// clients of.
 	clients map[string][]string
+	// members are patterns of the folders of packages that are installed with the project's.
+	members []string
 }
 
 // Read reads the project in a folder. What can't be read is left out.
@@ -259,6 +273,7 @@ func (r *reader) finish() {
 		}
 	}
 	slices.SortStableFunc(r.p.Services, func(a, b *Service) int { return rank(a) - rank(b) })
+	r.startsOnes()
 	r.part()
 	r.usualPorts()
 	for _, h := range catalogue.Hinting() {

@@ -71,9 +71,14 @@ func (s *Service) prepare(run string, when ...string) {
 	s.Lines = append(s.Lines, fmt.Sprintf("prepare = [{ run = %q, when = %s }]", run, list(when)))
 }
 
-// prepareMaking is prepare for a command that makes a folder.
-func (s *Service) prepareMaking(run, makes string, when ...string) {
-	s.Lines = append(s.Lines, fmt.Sprintf("prepare = [{ run = %q, when = %s, makes = [%q] }]", run, list(when), makes))
+// prepareMaking is prepare for a command that makes a folder, in a folder of the project or, if
+// that is "", in the service's.
+func (s *Service) prepareMaking(dir, run, makes string, when ...string) {
+	in := ""
+	if dir != "" {
+		in = fmt.Sprintf("dir = %q, ", dir)
+	}
+	s.Lines = append(s.Lines, fmt.Sprintf("prepare = [{ run = %q, %swhen = %s, makes = [%q] }]", run, in, list(when), makes))
 }
 
 var plainConstraint = regexp.MustCompile(`^(>=|\^|~|=)?\s*v?(\d+(?:\.\d+){0,2})(?:\.[x*])?$`)
@@ -112,15 +117,24 @@ func (r *reader) readNode(folder, file string) {
 		Scripts      map[string]string
 		Dependencies map[string]string
 		Development  map[string]string `json:"devDependencies"`
+		Workspaces   workspaces
 	}
 	if err := json.Unmarshal([]byte(text), &m); err != nil {
 		r.note(file, 0, "can't be read: "+err.Error())
 		return
 	}
 	r.depends(file, text, slices.Collect(maps.Keys(m.Dependencies)))
+	if folder == "." {
+		r.members = append(m.Workspaces, r.pnpmWorkspaces()...)
+	}
+	// What several packages share is installed once, in the project's folder.
+	base, in := folder, ""
+	if folder != "." && r.isMember(folder) {
+		base, in = ".", "."
+	}
 	tool, install, lock := "npm", "npm ci", "package-lock.json"
 	for _, t := range [][3]string{{"yarn", "yarn install --frozen-lockfile", "yarn.lock"}, {"pnpm", "pnpm install --frozen-lockfile", "pnpm-lock.yaml"}, {"bun", "bun install --frozen-lockfile", "bun.lock"}} {
-		if r.has(filepath.Join(folder, t[2])) {
+		if r.has(filepath.Join(base, t[2])) {
 			tool, install, lock = t[0], t[1], t[2]
 		}
 	}
@@ -133,10 +147,10 @@ func (r *reader) readNode(folder, file string) {
 		command, line := m.Scripts[script], lineOf(text, `"`+script+`"`)
 		s := r.program(folder, called, run, Finding{file, line, fmt.Sprintf("the script %q runs: %s", script, command)})
 		s.uses("node", m.Engines["node"])
-		if r.has(filepath.Join(folder, lock)) {
-			s.prepareMaking(install, "node_modules", lock)
+		if r.has(filepath.Join(base, lock)) {
+			s.prepareMaking(in, install, "node_modules", lock)
 		} else if len(m.Dependencies)+len(m.Development) > 0 {
-			s.prepareMaking(tool+" install", "node_modules", "package.json")
+			s.prepareMaking(in, tool+" install", "node_modules", "package.json")
 		}
 		r.readCommand(s, folder, file, line, command)
 		return s
@@ -152,6 +166,7 @@ func (r *reader) readNode(folder, file string) {
 			continue
 		}
 		main = propose(script, r.called(folder, m.Name))
+		main.startsAll = folder == "." && len(r.members) > 0 && startsMembers.MatchString(m.Scripts[script])
 		for _, word := range strings.Fields(m.Scripts[script]) {
 			t, known := tools[filepath.Base(word)]
 			if !known || strings.Contains(m.Scripts[script], "build") {

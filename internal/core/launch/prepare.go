@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -197,6 +199,9 @@ func (d *Driver) runPreparation(ctx context.Context, svc *declare.Service, p dec
 	if err != nil {
 		return err
 	}
+	if strings.Contains(argv[0], "/") && !filepath.IsAbs(argv[0]) {
+		argv[0] = filepath.Join(d.project.PreparationDir(svc, p), argv[0])
+	}
 	if argv[0], err = d.project.LookPath(svc, argv[0]); err != nil {
 		return fmt.Errorf("prepare: %w", err)
 	}
@@ -208,7 +213,7 @@ func (d *Driver) runPreparation(ctx context.Context, svc *declare.Service, p dec
 	if err != nil {
 		return err
 	}
-	exit, took, remarks, err := d.runInLog(ctx, d.svc.Name, argv, env, d.project.WorkingDir(svc), in.Account)
+	exit, took, remarks, err := d.runInLog(ctx, d.svc.Name, argv, env, d.project.PreparationDir(svc, p), in.Account)
 	if err != nil {
 		return fmt.Errorf("prepare: %w", err)
 	}

@@ -42,8 +42,9 @@ func (p *Project) PreparationDue(s *declare.Service, prep declare.Preparation) (
 		due.Why = "it runs before each start"
 		return due, nil
 	}
+	dir := p.PreparationDir(s, prep)
 	for _, w := range prep.Makes {
-		matches, err := glob(p.WorkingDir(s), w.Value)
+		matches, err := glob(dir, w.Value)
 		if err != nil {
 			return due, fmt.Errorf("prepare: makes = %q: %w", w.Value, err)
 		}
@@ -54,7 +55,7 @@ func (p *Project) PreparationDue(s *declare.Service, prep declare.Preparation) (
 	if len(prep.When) == 0 {
 		return due, nil
 	}
-	now, err := fingerprint(p.WorkingDir(s), "prepare", prep.When)
+	now, err := fingerprint(dir, "prepare", prep.When)
 	if err != nil {
 		return due, err
 	}
@@ -120,10 +121,22 @@ func glob(dir, pattern string, options ...doublestar.GlobOption) ([]string, erro
 	return doublestar.Glob(os.DirFS(dir), pattern, options...)
 }
 
+// PreparationDir returns the folder in which a preparation of a service runs.
+func (p *Project) PreparationDir(s *declare.Service, prep declare.Preparation) string {
+	switch dir := prep.Dir.Value; {
+	case dir == "":
+		return p.WorkingDir(s)
+	case filepath.IsAbs(dir):
+		return dir
+	default:
+		return filepath.Join(p.Dir, dir)
+	}
+}
+
 // PreparationKey returns a key that preparations share which do the same: those
 // with one command in one folder.
 func (p *Project) PreparationKey(s *declare.Service, prep declare.Preparation) string {
-	dir := p.WorkingDir(s)
+	dir := p.PreparationDir(s, prep)
 	if rel, err := filepath.Rel(p.Dir, dir); err == nil && filepath.IsLocal(rel) {
 		dir = rel
 	}
