@@ -64,9 +64,9 @@ type Service struct {
 	startsAll bool
 }
 
-// startsOnes switches a program off that starts the programs of all packages, where those are
+// leaveOutStarters switches a program off that starts the programs of all packages, where those are
 // proposed one by one.
-func (r *reader) startsOnes() {
+func (r *reader) leaveOutStarters() {
 	for _, s := range r.p.Services {
 		if s.startsAll && slices.ContainsFunc(r.p.Services, func(o *Service) bool { return o.On && o.Kind == "program" && r.isMember(o.folder) }) {
 			s.On, s.Off = false, "it starts the programs of all packages, which are proposed one by one"
@@ -273,9 +273,9 @@ func (r *reader) finish() {
 		}
 	}
 	slices.SortStableFunc(r.p.Services, func(a, b *Service) int { return rank(a) - rank(b) })
-	r.startsOnes()
-	r.part()
-	r.usualPorts()
+	r.leaveOutStarters()
+	r.separatePorts()
+	r.fixUsualPorts()
 	for _, h := range catalogue.Hinting() {
 		// Servers that are offered, switched off, where nothing was found that needs
 		// them.
@@ -285,9 +285,9 @@ func (r *reader) finish() {
 	}
 }
 
-// usualPorts gives servers their usual ports whose host a program reads, and no port: it takes it
+// fixUsualPorts gives servers their usual ports whose host a program reads, and no port: it takes it
 // to be that one.
-func (r *reader) usualPorts() {
+func (r *reader) fixUsualPorts() {
 	for _, s := range r.p.Services {
 		for _, host := range s.Env {
 			target := host.Target
@@ -305,8 +305,8 @@ func (r *reader) usualPorts() {
 	}
 }
 
-// part has programs that listen on the same port listen on any, where they can be told so.
-func (r *reader) part() {
+// separatePorts has programs that listen on the same port listen on any, where they can be told so.
+func (r *reader) separatePorts() {
 	by := map[int]*Service{}
 	for _, s := range r.p.Services {
 		first := by[s.Port]

@@ -371,12 +371,11 @@ func (a *answering) Close() error {
 // failed says why a service did not answer.
 func (g *Gate) failed(w http.ResponseWriter, r *http.Request, err error) {
 	p := r.Context().Value(passingKey{}).(*passing)
-	var refused *net.OpError
 	switch {
 	case errors.Is(err, errTunnelled):
 	case r.Context().Err() != nil:
 		p.end(func(f *traffic.Full) { f.Problem = "who asked did not wait for the answer" })
-	case errors.As(err, &refused) && refused.Op == "dial":
+	case undialled(err):
 		g.wait(w, r, p, "nothing listens at "+p.target.URL.Host)
 	default:
 		g.garbled(w, r, p, err)

@@ -48,6 +48,12 @@ func (s *secure) note(address string, tls bool) {
 	s.found[address] = finding{tls, time.Now()}
 }
 
+func (s *secure) forget(address string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.found, address)
+}
+
 // ask finds out whether a service of this machine speaks TLS.
 func (s *secure) ask(ctx context.Context, address string) bool {
 	if !local(address) {

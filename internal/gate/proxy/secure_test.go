@@ -82,9 +82,16 @@ func TestServicesThatEndTLS(t *testing.T) {
 			conn.Close()
 
 			require.NoError(t, s.Close())
+			resp, _ := w.ask("GET", "shed.localhost/", "")
+			assert.Equal(t, http.StatusServiceUnavailable, resp.StatusCode)
+			s, _ = serve(address, wrap)
+			resp, text = w.ask("GET", "shed.localhost/", "")
+			assert.Equal(t, http.StatusOK, resp.StatusCode, text)
+
+			require.NoError(t, s.Close())
 			s, _ = serve(address, func(l net.Listener) net.Listener { return l })
 			defer s.Close()
-			resp, text := w.ask("GET", "shed.localhost/", "")
+			resp, text = w.ask("GET", "shed.localhost/", "")
 			assert.Equal(t, http.StatusOK, resp.StatusCode, text)
 			assert.Equal(t, `GET shed.localhost by TLS for "": `, text, "it is plain now")
 		})

@@ -65,17 +65,16 @@ func (t *transport) RoundTrip(req *http.Request) (*http.Response, error) {
 	address := req.URL.Host
 	if req.URL.Scheme == "http" && t.secure.has(address) {
 		resp, err := t.overTLS(req)
-		if err == nil || !repeatable(req) || req.Context().Err() != nil {
-			if err != nil { // it may have been started anew without
-				t.secure.note(address, false)
-			}
+		if err == nil || undialled(err) || req.Context().Err() != nil {
 			return resp, err
 		}
-		t.secure.note(address, false)
+		t.secure.forget(address) // it may have been started anew without
+		if !repeatable(req) {
+			return nil, err
+		}
 	}
 	resp, err := t.plainly(req)
-	var refused *net.OpError
-	odd := err != nil && !(errors.As(err, &refused) && refused.Op == "dial") || err == nil && wantsTLS(resp)
+	odd := err != nil && !undialled(err) || err == nil && wantsTLS(resp)
 	if odd && req.URL.Scheme == "http" && req.Context().Err() == nil && t.secure.ask(req.Context(), address) && repeatable(req) {
 		if err == nil {
 			resp.Body.Close()
@@ -83,6 +82,12 @@ func (t *transport) RoundTrip(req *http.Request) (*http.Response, error) {
 		return t.overTLS(req)
 	}
 	return resp, err
+}
+
+// undialled reports whether there was no connection.
+func undialled(err error) bool {
+	var op *net.OpError
+	return errors.As(err, &op) && op.Op == "dial"
 }
 
 // repeatable reports whether a request may be sent twice (RFC 9110, section 9.2.2), and can be.
