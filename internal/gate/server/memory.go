@@ -15,20 +15,24 @@ const (
 	worthBack = 8 << 20   // bytes
 )
 
-// headroom is how many bytes of garbage may come before it is collected. The runtime's own
-// rule, as much as is in use, has a gate that remembers little collect at every few hundred
-// requests, which takes a tenth of its time.
-const headroom = 32 << 20
+// Garbage is collected seldom as long as all of the gate takes little. The runtime's own rule,
+// when there is as much as is in use, has a gate that remembers little collect at every few
+// hundred requests, which takes a tenth of its time. From roomy on it has half of what is in use.
+const (
+	seldom = 400      // percent
+	roomy  = 64 << 20 // bytes
+)
 
 // tendMemory has the gate collect garbage seldom while it is busy, and give memory back to the
 // system whenever it has become quiet. Left alone, the runtime keeps for minutes what a crowd
 // of new connections took.
 func tendMemory(ctx context.Context) {
-	read := []metrics.Sample{{Name: "/gc/heap/allocs:bytes"}, {Name: "/gc/heap/live:bytes"}}
+	read := []metrics.Sample{{Name: "/gc/heap/allocs:bytes"}, {Name: "/gc/heap/live:bytes"}, {Name: "/memory/classes/heap/stacks:bytes"}}
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
+	debug.SetMemoryLimit(roomy)
+	debug.SetGCPercent(seldom)
 	var before, gaveBackAt uint64
-	percent := 100
 	for {
 		select {
 		case <-ctx.Done():
@@ -36,11 +40,8 @@ func tendMemory(ctx context.Context) {
 		case <-tick.C:
 		}
 		metrics.Read(read)
-		used, live := read[0].Value.Uint64(), max(read[1].Value.Uint64(), 1)
-		if p := int(min(max(100*headroom/live, 100), 400)); p != percent {
-			percent = p
-			debug.SetGCPercent(p)
-		}
+		used, inUse := read[0].Value.Uint64(), read[1].Value.Uint64()+read[2].Value.Uint64()
+		debug.SetMemoryLimit(int64(max(roomy, inUse+inUse/2)))
 		if used-before < quietUse && used-gaveBackAt > worthBack {
 			debug.FreeOSMemory()
 			gaveBackAt = used
