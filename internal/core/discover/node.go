@@ -1,0 +1,153 @@
+package discover
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode"
+)
+
+// tools serve an app while it is worked on.
+var tools = map[string]struct {
+	port int // where nobody says another
+	// readsPort says that it listens on that of the variable PORT, option on that of its option
+	// --port, and server that it runs what answers, and builds no pages.
+	readsPort, option, server bool
+	// source is what it runs, from the package's folder.
+	source string
+}{
+	"vite": {port: 5173, option: true}, "svelte-kit": {port: 5173, option: true}, "astro": {port: 4321, option: true}, "ng": {port: 4200, option: true}, "gatsby": {port: 8000, option: true}, "parcel": {port: 1234, option: true},
+	"next": {port: 3000, readsPort: true}, "nuxt": {port: 3000, readsPort: true}, "react-scripts": {port: 3000, readsPort: true},
+	"fastify": {port: 3000, readsPort: true, server: true}, "nest": {port: 3000, server: true, source: "src/main.ts"},
+}
+
+func (r *reader) readNode(folder, file string) {
+	text := r.read(file)
+	if text == "" {
+		return
+	}
+	var m struct {
+		Name         string
+		Engines      map[string]string
+		Scripts      map[string]string
+		Dependencies map[string]string
+		Development  map[string]string `json:"devDependencies"`
+		Workspaces   workspaces
+	}
+	if err := json.Unmarshal([]byte(text), &m); err != nil {
+		r.note(file, 0, "can't be read: "+err.Error())
+		return
+	}
+	r.depends(file, text, slices.Collect(maps.Keys(m.Dependencies)))
+	if folder == "." {
+		r.members = append(m.Workspaces, r.pnpmWorkspaces()...)
+	}
+	// What several packages share is installed once, in the project's folder.
+	base, in := folder, ""
+	if folder != "." && r.isMember(folder) {
+		base, in = ".", "."
+	}
+	tool, install, lock := "npm", "npm ci", "package-lock.json"
+	for _, t := range [][3]string{{"yarn", "yarn install --frozen-lockfile", "yarn.lock"}, {"pnpm", "pnpm install --frozen-lockfile", "pnpm-lock.yaml"}, {"bun", "bun install --frozen-lockfile", "bun.lock"}} {
+		if r.has(filepath.Join(base, t[2])) {
+			tool, install, lock = t[0], t[1], t[2]
+		}
+	}
+	var main *Service
+	propose := func(script, called string) *Service {
+		run := tool + " run " + script
+		if tool == "npm" && script == "start" {
+			run = "npm start"
+		}
+		command, line := m.Scripts[script], lineOf(text, `"`+script+`"`)
+		s := r.program(folder, called, run, Finding{file, line, fmt.Sprintf("the script %q runs: %s", script, command)})
+		s.uses("node", m.Engines["node"])
+		if r.has(filepath.Join(base, lock)) {
+			s.prepareMaking(in, install, "node_modules", lock)
+		} else if len(m.Dependencies)+len(m.Development) > 0 {
+			s.prepareMaking(in, tool+" install", "node_modules", "package.json")
+		}
+		r.readCommand(s, folder, file, line, command)
+		return s
+	}
+	for _, script := range mainScripts {
+		if m.Scripts[script] == "" {
+			continue
+		}
+		if main != nil {
+			other := propose(script, r.called(folder, m.Name)+"-"+script)
+			other.On, other.Port = false, 0
+			other.Off = fmt.Sprintf("another script of the same app is on: %s", main.Name)
+			continue
+		}
+		main = propose(script, r.called(folder, m.Name))
+		main.startsAll = folder == "." && len(r.members) > 0 && startsMembers.MatchString(m.Scripts[script])
+		for _, word := range strings.Fields(m.Scripts[script]) {
+			t, known := tools[filepath.Base(word)]
+			if !known || strings.Contains(m.Scripts[script], "build") {
+				continue
+			}
+			main.page = !t.server && len(r.clients[folder]) == 0
+			main.readsPort = main.readsPort || t.readsPort
+			if t.option && !portOption.MatchString(m.Scripts[script]) && !strings.ContainsAny(m.Scripts[script], "&|;") {
+				main.withPort = tool + " run " + script + " --port $PORT"
+				if tool == "npm" {
+					main.withPort = "npm run " + script + " -- --port $PORT"
+				}
+			}
+			if t.source != "" {
+				r.readSource(main, filepath.Join(folder, t.source), r.read(filepath.Join(folder, t.source)))
+			}
+			main.setPort(strconv.Itoa(t.port), Finding{file, lineOf(text, `"`+script+`"`), fmt.Sprintf("%s listens on port %d", filepath.Base(word), t.port)})
+		}
+	}
+	for _, script := range slices.Sorted(maps.Keys(m.Scripts)) {
+		if slices.Contains(mainScripts, script) {
+			continue
+		}
+		words := strings.FieldsFunc(script, func(r rune) bool { return !unicode.IsLetter(r) })
+		has := func(names []string) bool {
+			return slices.ContainsFunc(words, func(w string) bool { return slices.Contains(names, w) })
+		}
+		onceOnly := has(onceScripts)
+		if len(words) == 0 || has(otherScripts) || !onceOnly && !has(runningScripts) {
+			continue
+		}
+		called := script
+		if folder != "." {
+			called = filepath.Base(folder) + "-" + script
+		}
+		s := propose(script, called)
+		if s.Port = 0; main != nil {
+			s.link("env_of", main)
+		}
+		switch {
+		case onceOnly:
+			s.Lines = append(s.Lines, "once = true")
+			s.On = slices.Contains([]string{"migrate", "migrations", "db:migrate", "migrate:up"}, script) && r.sql != ""
+			s.Off = "it runs once before the app, and not every app wants that at each first start"
+			if main != nil && s.On {
+				main.link("needs", s)
+			}
+		case words[0] == "dev" || words[0] == "start" || words[0] == "watch":
+			s.On = main == nil
+			s.Off = "it may be a part of another script that is on"
+		}
+		if s.On {
+			s.Off = ""
+		}
+	}
+}
+
+// Scripts of a package.json, by what their names say. Of the main ones, the
+// first that is there is proposed; the words are parts of the names of others.
+var (
+	mainScripts    = []string{"dev", "start", "serve", "develop"}
+	runningScripts = []string{"dev", "start", "serve", "server", "worker", "workers", "queue", "jobs", "scheduler", "cron", "consumer", "consumers", "api", "watch"}
+	onceScripts    = []string{"migrate", "migrations", "migration", "seed", "setup"}
+	otherScripts   = []string{"test", "tests", "lint", "build", "format", "typecheck", "rollback", "down", "undo", "create", "make", "generate", "new", "drop", "reset", "deploy", "prod", "production", "pre", "post", "docker", "ci", "clean", "storybook", "debug", "revert", "status"}
+)
