@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"neighbour/internal/core/authority"
+	"neighbour/internal/testkit"
 )
 
 // known returns an authority in a folder of its own.
@@ -129,10 +130,9 @@ esac
 
 // The browsers' list is changed by its own program.
 func TestBrowsers(t *testing.T) {
+	testkit.Need(t, "certutil")
 	certutil, err := exec.LookPath("certutil")
-	if err != nil {
-		t.Skip("there is no certutil")
-	}
+	require.NoError(t, err)
 	a, home := known(t), t.TempDir()
 	dir := filepath.Join(home, ".pki/nssdb")
 	m := Machine{Root: t.TempDir(), Home: home, Path: func(name string) (string, error) {
@@ -193,9 +193,7 @@ func TestStoresThatCannotBeChanged(t *testing.T) {
 // the authority.
 func TestProgramsOfRoot(t *testing.T) {
 	system := systems[0]
-	if _, err := os.Stat("/usr/sbin/" + system.command[0]); err != nil {
-		t.Skip("this is no Debian")
-	}
+	testkit.Need(t, system.command[0])
 	t.Setenv("PATH", "/usr/local/bin:/usr/bin:/bin")
 	for _, s := range Here().system(known(t)) {
 		assert.Empty(t, s.Problem)
