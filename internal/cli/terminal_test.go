@@ -41,11 +41,24 @@ func TestTellingOnATerminal(t *testing.T) {
 // A QR code is black on white, whatever the terminal's colours are: few scanners read others.
 func TestPhoneOnATerminal(t *testing.T) {
 	a, screen := onTerminal(t)
-	go func() { _ = a.printPhone("http://192.0.2.2:8800") }()
+	printed := make(chan error)
+	go func() {
+		err := a.printPhone("http://192.0.2.2:8800")
+		a.out.Flush()
+		printed <- err
+	}()
 	for range 10 {
 		line, err := screen.ReadString('\n')
 		require.NoError(t, err)
 		assert.True(t, strings.HasPrefix(line, "  \x1b[30;107m"), "%q", line)
 		assert.True(t, strings.HasSuffix(line, "\x1b[0m\r\n"), "%q", line)
 	}
+	for { // the rest of it
+		line, err := screen.ReadString('\n')
+		require.NoError(t, err)
+		if strings.Contains(line, "▲") {
+			break
+		}
+	}
+	require.NoError(t, <-printed)
 }
