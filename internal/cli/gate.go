@@ -295,7 +295,7 @@ func (a *app) asAdministrator(ctx context.Context, steps [][]string, question st
 		if os.Getuid() != 0 {
 			steps[i] = append([]string{"sudo"}, steps[i]...)
 		}
-		fmt.Fprintln(a.out, "  "+inShell(steps[i]))
+		fmt.Fprintln(a.out, "  "+wire.QuoteCommand(steps[i]))
 	}
 	a.out.Flush()
 	if !yes {
@@ -309,15 +309,6 @@ func (a *app) asAdministrator(ctx context.Context, steps [][]string, question st
 		}
 	}
 	return true, nil
-}
-
-// inShell returns a command as it is typed in a shell.
-func inShell(argv []string) string {
-	var words []string
-	for _, w := range argv {
-		words = append(words, wire.QuoteShell(w))
-	}
-	return strings.Join(words, " ")
 }
 
 // chooseGatePorts has the gate take the ports 443 and 80, if nobody else holds them.

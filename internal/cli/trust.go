@@ -14,6 +14,7 @@ import (
 	"neighbour/internal/core/authority"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/wire"
 	"neighbour/internal/core/words"
 	"neighbour/internal/gate/control"
 	"neighbour/internal/gate/trust"
@@ -196,7 +197,7 @@ func (a *app) runAside(ctx context.Context, argv []string) error {
 	cmd.Stdin = os.Stdin
 	b, err := cmd.CombinedOutput()
 	if errors.Is(err, exec.ErrNotFound) && argv[0] == "sudo" {
-		return errors.New("this needs the administrator's rights, and there is no sudo; as the administrator, run: " + inShell(argv[1:]))
+		return errors.New("this needs the administrator's rights, and there is no sudo; as the administrator, run: " + wire.QuoteCommand(argv[1:]))
 	}
 	if err != nil {
 		return fmt.Errorf("%w: %s", err, strings.TrimSpace(string(b)))

@@ -264,6 +264,15 @@ func (v Variable) place() string {
 	return " in " + v.Where
 }
 
+// QuoteCommand returns a command as it is typed in a POSIX shell.
+func QuoteCommand(argv []string) string {
+	words := make([]string, len(argv))
+	for i, w := range argv {
+		words[i] = QuoteShell(w)
+	}
+	return strings.Join(words, " ")
+}
+
 // QuoteShell quotes a value for a POSIX shell.
 func QuoteShell(value string) string {
 	if value != "" && strings.Trim(value, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./:@%+,=") == "" {

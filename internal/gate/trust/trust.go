@@ -57,11 +57,7 @@ func (s Step) String() string {
 	case s.Delete != "":
 		return "delete " + s.Delete
 	}
-	var words []string
-	for _, w := range s.Command {
-		words = append(words, wire.QuoteShell(w))
-	}
-	return strings.Join(words, " ")
+	return wire.QuoteCommand(s.Command)
 }
 
 // Machine is where stores are looked for. The zero value finds none.
