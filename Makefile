@@ -8,21 +8,22 @@ STATIC  := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 # The version is that of the last tag, and how far this is from it.
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
 STAMP   := -X neighbour/internal/cli.stamp=$(VERSION)
-BUILD   := $(GO) build -trimpath -ldflags '-s -w $(STAMP)'
+BUILD   := $(GO) build -ldflags '-s -w $(STAMP)'
 
-# The race detector needs a C compiler.
-RACE    := $(shell command -v $${CC:-gcc} >/dev/null 2>&1 && echo -race)
-TEST    := scripts/test.sh $(RACE)
+# One form for all builds, so that each package is compiled once.
+export GOFLAGS := $(filter-out -trimpath,$(GOFLAGS)) -trimpath
 
-.PHONY: help e2e root unit build install uninstall demo trouble test faults fuzz quickfuzz bench lint screenshots testshare docs clean
+.PHONY: help race build install uninstall demo trouble test faults fuzz quickfuzz bench lint screenshots testshare docs clean
 
 help: ## what there is
 	@sed -n 's/^\([a-z0-9]*\):[^#]*## /\1\t/p' $(MAKEFILE_LIST) | expand -t 14
 
 build: ## bin/neighbour
-	$(BUILD) -o $(BIN) ./cmd/neighbour
+	@scripts/compile.sh $(BUILD) -v -o $(BIN) ./cmd/neighbour
 
-install: build ## the program, its completions and its manual, below PREFIX (/usr/local)
+install: ## what build has built, its completions and its manual, below PREFIX (/usr/local)
+	@test -x $(BIN) || { echo "there is no $(BIN); build it first, as yourself: make build" >&2; exit 1; }
+	@test -z "$$(find cmd internal -name '*.go' -newer $(BIN) -print -quit)" || echo "note: $(BIN) is older than the sources; make build builds it anew" >&2
 	install -d $(DESTDIR)$(PREFIX)/bin
 	install -m 755 $(BIN) $(DESTDIR)$(PREFIX)/bin/neighbour
 	install -d $(DESTDIR)$(PREFIX)/share/bash-completion/completions $(DESTDIR)$(PREFIX)/share/zsh/site-functions $(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d $(DESTDIR)$(PREFIX)/share/man/man1
@@ -41,30 +42,14 @@ demo: build ## the full-screen map on the running Toolshed
 trouble: build ## the same on a bad day
 	$(BIN) demo --trouble
 
-unit: ## everything but the tests of the built program
-	scripts/packages.sh test
-	$(TEST) -timeout 25m -vet=off -parallel 8 $$($(GO) list ./... | grep -v /internal/e2e)
-
-test: ## every test, without the race detector, which unit and e2e have
-	scripts/packages.sh test
-	scripts/clients.sh
-	RACE=elsewhere scripts/test.sh -timeout 25m -parallel 8 ./...
-
-# The race detector is in the unit tests and in those that root runs: it makes all that real
-# programs do take twice as long.
-e2e: ## the tests of the built program, faults included, as an ordinary user
-	scripts/packages.sh test
-	scripts/clients.sh
-	scripts/as-user.sh env RACE=elsewhere scripts/test.sh -timeout 25m -count=1 -parallel 4 ./internal/e2e
-
-# What differs for root: accounts, folders, rights.
-root: ## the tests of the built program that need root, or differ for it
-	scripts/packages.sh test
-	$(TEST) -timeout 25m -count=1 -parallel 4 -run '^Test(ChecksComeAndGo|ChecksOfTheMachine|PortsAndRemedies|PoolUser|Catalogue.*|Consoles.*|RealServers.*|PageFrom.*|WebServers.*|Rabbit.*|Faults|DataOf.*|Demo.*|DeclarationsOfOthers|ProjectsOfOthers|Migrat.*|Reset|Killed.*|SnapshotsUnder.*|MaskedExports|FreshCopies.*|Purge|StrangersKeeper|LinksInAServersFolder|Gate.*)$$' ./internal/e2e
+test: ## every test; installs what the tests need, where it can
+	@scripts/packages.sh test
+	@scripts/clients.sh
+	@scripts/test.sh $(RACE) -timeout 25m -vet=off -parallel 8 ./...
 
 faults: ## what goes wrong around keepers, services and machines, with real processes
 	scripts/packages.sh test
-	$(TEST) -timeout 15m -count=1 -run '^TestFaults$$' ./internal/e2e
+	scripts/test.sh -timeout 15m -count=1 -run '^TestFaults$$' ./internal/e2e
 
 FUZZ ?= 3s
 # By package below internal: what is quickly built, and what needs minutes.

@@ -7,8 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"os/signal"
+	"path/filepath"
 	"runtime/debug"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -16,6 +19,7 @@ import (
 	"neighbour/internal/api"
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/wire"
 )
 
 // The exit codes.
@@ -187,6 +191,9 @@ func (a *app) open(ctx context.Context) error {
 	}
 	left, err := a.show(ctx, p, client)
 	client.Close()
+	if left.Stopped && err == nil {
+		fmt.Fprintf(a.out, "%s: everything is stopped; the data stays in %s\n", p.Name, project.StateDir)
+	}
 	if err != nil || left.Next == "" {
 		return err
 	}
@@ -199,7 +206,8 @@ func fullScreen() bool {
 	return terminal(os.Stdin) && terminal(os.Stdout) && os.Getenv("TERM") != "dumb"
 }
 
-// show runs the full screen and says afterwards how things are.
+// show runs the full screen, and says afterwards what goes on. When the user
+// has stopped everything, it returns once the keeper has ended.
 func (a *app) show(ctx context.Context, p *project.Project, client *api.Client) (Left, error) {
 	collectLess(96 << 20)
 	left, err := a.screens.Run(ctx, ScreenOptions{
@@ -218,16 +226,39 @@ func (a *app) show(ctx context.Context, p *project.Project, client *api.Client) 
 		return left, err
 	}
 	if left.Stopped {
-		if err := api.AwaitEnd(p); err != nil {
-			return left, err
-		}
-		fmt.Fprintf(a.out, "%s: everything is stopped; the data stays in %s\n", p.Name, project.StateDir)
-		return left, nil
+		return left, api.AwaitEnd(p)
 	}
 	if left.Running > 0 {
-		fmt.Fprintf(a.out, "%s: %d of %d services go on; \"neighbour%s stop\" ends them\n", p.Name, left.Running, left.Services, a.dirFlag(p))
+		fmt.Fprintf(a.out, "%s: %d of %d services go on; stop them with: %s%s stop\n", p.Name, left.Running, left.Services, programName(), a.dirFlag(p))
 	}
 	return left, nil
+}
+
+// programName returns what to type to run this program again from the current
+// directory: "neighbour" if PATH leads to it, else the path it was called by.
+func programName() string {
+	const usual = "neighbour"
+	self, err := os.Executable()
+	if err != nil {
+		return usual
+	}
+	if found, err := exec.LookPath(usual); err == nil && sameFile(found, self) {
+		return usual
+	}
+	if called := os.Args[0]; strings.ContainsRune(called, filepath.Separator) && sameFile(called, self) {
+		return wire.QuoteCommand([]string{called})
+	}
+	return wire.QuoteCommand([]string{self})
+}
+
+// sameFile reports whether two paths lead to one file.
+func sameFile(a, b string) bool {
+	x, err := os.Stat(a)
+	if err != nil {
+		return false
+	}
+	y, err := os.Stat(b)
+	return err == nil && os.SameFile(x, y)
 }
 
 // dirFlag returns the -C that leads to a project from here, if it needs one.

@@ -45,7 +45,7 @@ screen removes the folder again.`,
 			defer client.Close()
 			if !fullScreen() {
 				err := a.follow(cmd.Context(), p, client, nil, false, func() (api.Done, error) { return client.Start(cmd.Context(), false) })
-				fmt.Fprintf(a.out, "the demo runs in %s; \"neighbour -C %s stop\" ends it\n", p.Dir, p.Dir)
+				fmt.Fprintf(a.out, "The demo runs in %s; stop it with: %s -C %s stop\n", p.Dir, programName(), p.Dir)
 				return err
 			}
 			if _, err := client.Start(cmd.Context(), false); err != nil {
@@ -59,9 +59,13 @@ screen removes the folder again.`,
 				a.dir = left.Next
 				return a.open(cmd.Context())
 			}
-			if _, err := api.Find(cmd.Context(), p); err != nil {
-				return demo.Remove(trouble)
+			if !left.Stopped {
+				return nil
 			}
+			if err := demo.Remove(trouble); err != nil {
+				return fmt.Errorf("the demo's folder could not be removed: %w", err)
+			}
+			fmt.Fprintf(a.out, "%s: everything is stopped, and the demo's folder is removed\n", p.Name)
 			return nil
 		},
 	}

@@ -23,6 +23,7 @@ import (
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/tree"
 	"neighbour/internal/core/words"
 )
 
@@ -377,7 +378,7 @@ func keepLogs(p, c *project.Project) (string, error) {
 	}
 	old, _ := filepath.Glob(filepath.Join(all, "*"))
 	for len(old) > mostCopiesLogs {
-		_ = os.RemoveAll(old[0])
+		_ = tree.Remove(old[0])
 		old = old[1:]
 	}
 	return to, nil

@@ -13,6 +13,7 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/port"
+	"neighbour/internal/core/tree"
 )
 
 // Command is the hidden command that runs one of the demo's programs.
@@ -143,4 +144,4 @@ func Write(trouble bool, self string) (dir string, err error) {
 }
 
 // Remove removes the demo's folder with all that is in it.
-func Remove(trouble bool) error { return os.RemoveAll(filepath.Dir(Dir(trouble))) }
+func Remove(trouble bool) error { return tree.Remove(filepath.Dir(Dir(trouble))) }

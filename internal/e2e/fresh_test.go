@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -204,8 +205,16 @@ func TestFreshCopiesAtOnce(t *testing.T) {
 	}
 	p := all[0]
 	for _, keeperToo := range []bool{false, true} {
-		cmd := exec.Command(binary, "run", "--fresh", "--with", "reviews", "--", "sleep", "1000")
-		cmd.Dir = p.dir
+		cmd := exec.Command(binary, "run", "--fresh", "--with", "reviews", "--", "sh", "-c", "echo $$ >$PIDFILE; exec sleep 1000")
+		pidFile := filepath.Join(t.TempDir(), "pid")
+		cmd.Dir, cmd.Env = p.dir, append(os.Environ(), "PIDFILE="+pidFile)
+		t.Cleanup(func() { // nobody is left to end the user's own command
+			if b, err := os.ReadFile(pidFile); err == nil {
+				pid, err := strconv.Atoi(strings.TrimSpace(string(b)))
+				require.NoError(t, err)
+				_ = syscall.Kill(pid, syscall.SIGKILL)
+			}
+		})
 		require.NoError(t, cmd.Start())
 		require.Eventually(t, func() bool {
 			return slices.ContainsFunc(p.copies(), func(s string) bool { return strings.HasSuffix(s, ":reviews") })

@@ -89,8 +89,8 @@ func TestKilledStartIsKept(t *testing.T) {
 	t.Parallel()
 	p := newProject(t, `
 [service.ledger]
-run = "sh -c 'sleep 4; touch open; exec sleep 1000'"
-health = { run = "test -e open" }
+run = "sleep 1000"
+health = { run = "test -e open", within = "10m" }
 `)
 	p.must("start", "--no-wait")
 	p.eventually(func(status) bool {
@@ -103,6 +103,7 @@ health = { run = "test -e open" }
 	r := p.start(0)
 	assert.Equal(t, int64(1), r.Start.ID)
 	assert.Equal(t, starts.Cancelled, r.Start.Result)
+	p.write("open", "")
 	p.must("start")
 	p.eventually(func(status) bool { return p.start(0).Start.ID == 2 })
 	assert.Equal(t, starts.Ready, p.start(2).Start.Result)

@@ -13,6 +13,7 @@ import (
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/snapshot"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/tree"
 	"neighbour/internal/core/words"
 )
 
@@ -203,7 +204,7 @@ func (k *Keeper) unfold(ctx context.Context, op *operation, m, kept *snapshot.Ma
 			}
 			r.Swaps = append(r.Swaps, swap)
 			for _, left := range []string{fresh, old} {
-				if err := os.RemoveAll(left); err != nil {
+				if err := tree.Remove(left); err != nil {
 					return r, err
 				}
 			}
@@ -222,7 +223,7 @@ func (k *Keeper) unfold(ctx context.Context, op *operation, m, kept *snapshot.Ma
 func (k *Keeper) foldUp(r *snapshot.Replacement) {
 	for _, s := range r.Swaps {
 		if s.Fresh != "" {
-			_ = os.RemoveAll(s.Fresh)
+			_ = tree.Remove(s.Fresh)
 		}
 	}
 }
@@ -296,7 +297,7 @@ func (k *Keeper) removeUnfolded() {
 		}
 		for _, live := range k.project.DataOf(in) {
 			fresh, _ := snapshot.Prepared(live)
-			_ = os.RemoveAll(fresh)
+			_ = tree.Remove(fresh)
 		}
 	}
 }

@@ -18,6 +18,7 @@ import (
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/snapshot"
+	"neighbour/internal/core/tree"
 )
 
 // Limits of how long a server may take to accept connections, and to end.
@@ -115,7 +116,7 @@ func service(ctx context.Context, c *project.Project, from string, one *snapshot
 		if one.Parts[i] == "" {
 			continue
 		}
-		if err := os.RemoveAll(live); err != nil {
+		if err := tree.Remove(live); err != nil {
 			return err
 		}
 		if err := c.Unpack(ctx, in, snapshot.PartDir(from, one.Name, i), live, func(int64) {}); err != nil {

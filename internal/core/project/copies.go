@@ -13,6 +13,7 @@ import (
 	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/snapshot"
+	"neighbour/internal/core/tree"
 )
 
 // copiesDir is the folder, in a project's own, with its fresh copies: a folder each, which has
@@ -120,7 +121,7 @@ func (p *Project) MakeCopy(name string, number int) (*Project, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(fresh)
+	defer tree.Remove(fresh)
 	if err := saveOwner(fresh, copyOwner{Process: me, Number: number}); err != nil {
 		return nil, err
 	}
@@ -180,13 +181,13 @@ func (p *Project) RemoveCopy() error {
 	for _, s := range p.Services {
 		in, err := p.bare(s)
 		if err == nil && in.Account != nil {
-			if err := os.RemoveAll(filepath.Dir(filepath.Dir(in.Data))); err != nil {
+			if err := tree.Remove(filepath.Dir(filepath.Dir(in.Data))); err != nil {
 				return err
 			}
 		}
-		_ = os.RemoveAll(p.shortRunDir(s.Name))
+		_ = tree.Remove(p.shortRunDir(s.Name))
 	}
-	_ = os.RemoveAll(p.shortRunDir("keeper"))
+	_ = tree.Remove(p.shortRunDir("keeper"))
 	// At once, so that what is interrupted is no copy any more.
 	aside, err := os.MkdirTemp(filepath.Join(p.base, copiesDir), ".old-")
 	if err != nil {
@@ -195,7 +196,7 @@ func (p *Project) RemoveCopy() error {
 	if err := os.Rename(p.state, filepath.Join(aside, "copy")); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return os.RemoveAll(aside)
+	return tree.Remove(aside)
 }
 
 // Moved lists the services whose declared port a copy has not, with the port that it has: "api 4178

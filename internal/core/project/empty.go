@@ -9,6 +9,7 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/tree"
 )
 
 // KeepsData reports whether a service has data of its own that is kept.
@@ -59,7 +60,7 @@ func (p *Project) Empty(service string) error {
 		} else if err != nil {
 			return err
 		}
-		if err := os.RemoveAll(aside); err != nil {
+		if err := tree.Remove(aside); err != nil {
 			return err
 		}
 	}
@@ -71,7 +72,7 @@ func (p *Project) RemoveEmptied(in *kind.Instance) {
 	for _, path := range p.DataOf(in) {
 		left, _ := filepath.Glob(path + ".emptied-*")
 		for _, l := range left {
-			_ = os.RemoveAll(l)
+			_ = tree.Remove(l)
 		}
 	}
 }

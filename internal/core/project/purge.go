@@ -8,6 +8,7 @@ import (
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/login"
 	"neighbour/internal/core/proc"
+	"neighbour/internal/core/tree"
 	"net"
 	"os"
 	"path/filepath"
@@ -119,12 +120,12 @@ func (p *Project) Purge() error {
 		}
 		in := p.place(s)
 		if in.Account != nil {
-			if err := os.RemoveAll(filepath.Dir(filepath.Dir(in.Data))); err != nil {
+			if err := tree.Remove(filepath.Dir(filepath.Dir(in.Data))); err != nil {
 				return err
 			}
 		}
 		for _, path := range p.DataOf(in) {
-			if err := os.RemoveAll(path); err != nil {
+			if err := tree.Remove(path); err != nil {
 				return err
 			}
 		}
@@ -134,18 +135,18 @@ func (p *Project) Purge() error {
 		elsewhere = append(elsewhere, p.sharedDir()) // of services that are no more, too
 	}
 	for _, path := range elsewhere {
-		if err := os.RemoveAll(path); err != nil {
+		if err := tree.Remove(path); err != nil {
 			return err
 		}
 	}
 	aside := p.base + ".purged"
-	if err := os.RemoveAll(aside); err != nil {
+	if err := tree.Remove(aside); err != nil {
 		return err
 	}
 	if err := os.Rename(p.base, aside); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	if err := os.RemoveAll(aside); err != nil {
+	if err := tree.Remove(aside); err != nil {
 		return err
 	}
 	if e, err := login.Of(p.Name, p.Dir, p.Self); err == nil {
@@ -183,7 +184,7 @@ func removeSockets(base string) {
 			return nil
 		})
 		if !inUse {
-			_ = os.RemoveAll(dir)
+			_ = tree.Remove(dir)
 		}
 	}
 	_ = os.Remove(base) // unless something stays
@@ -201,7 +202,7 @@ func PurgeUser() error {
 		if dir == "" {
 			continue
 		}
-		if err := os.RemoveAll(dir); err != nil {
+		if err := tree.Remove(dir); err != nil {
 			return err
 		}
 	}

@@ -17,6 +17,7 @@ import (
 
 	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/port"
+	"neighbour/internal/core/tree"
 )
 
 // idFile is the file in a project's folder for state that tells which of this
@@ -114,7 +115,7 @@ func (p *Project) ensureState() error {
 	if err != nil {
 		return fmt.Errorf("the project's folder for data can't be made: %w%s", err, whose(p.Dir, err))
 	}
-	defer os.RemoveAll(fresh)
+	defer tree.Remove(fresh)
 	id := rand.Text()
 	if err := saveRecord(id, record{Dir: p.Dir}); err != nil && listDir() != "" {
 		// A home that can't be written is as good as none.

@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"golang.org/x/sync/errgroup"
+
+	"neighbour/internal/core/tree"
 )
 
 // Stamp tells whether a file is the one that was copied, with what it held then.
@@ -175,7 +177,7 @@ func (t *Tree) copyAll(ctx context.Context, jobs []job, quiet bool) error {
 				return ctx.Err()
 			}
 			from, to := filepath.Join(t.From, j.path), filepath.Join(t.To, j.path)
-			if err := removeAll(to); err != nil { // it may have been a folder
+			if err := tree.Remove(to); err != nil { // it may have been a folder
 				return err
 			}
 			if was, ok := t.Earlier[j.path]; ok && was == j.stamp && j.sure && os.Link(filepath.Join(t.Base, j.path), to) == nil {
@@ -233,7 +235,7 @@ func (t *Tree) removeBut(seen map[string]bool) error {
 			return err
 		}
 		t.forget(rel)
-		if err := removeAll(path); err != nil || !e.IsDir() {
+		if err := tree.Remove(path); err != nil || !e.IsDir() {
 			return err
 		}
 		return fs.SkipDir
@@ -274,7 +276,7 @@ func (t *Tree) copyLink(from, to string) error {
 	if was, err := os.Readlink(to); err == nil && was == target {
 		return nil
 	}
-	if err := os.RemoveAll(to); err != nil {
+	if err := tree.Remove(to); err != nil {
 		return err
 	}
 	return os.Symlink(target, to)

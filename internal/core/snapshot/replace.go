@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 
 	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/tree"
 )
 
 // Swap is the replacement of a file or folder by another beside it.
@@ -99,7 +100,7 @@ func (s Store) Carry(r *Replacement) error {
 	}
 	if r.Replaced == nil {
 		for _, w := range r.Swaps {
-			if err := removeAll(w.Old); err != nil {
+			if err := tree.Remove(w.Old); err != nil {
 				return err
 			}
 		}
@@ -150,14 +151,14 @@ func move(from, to string) error {
 	if err := os.Rename(from, to); err == nil {
 		return nil
 	}
-	if err := removeAll(to); err != nil {
+	if err := tree.Remove(to); err != nil {
 		return err
 	}
 	t := Tree{From: from, To: to}
 	if err := t.Update(context.Background(), func(uint64) bool { return false }, true); err != nil {
 		return err
 	}
-	return removeAll(from)
+	return tree.Remove(from)
 }
 
 // sizeOf returns how many bytes and files a folder holds.

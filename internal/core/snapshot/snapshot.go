@@ -21,6 +21,7 @@ import (
 	"unicode/utf8"
 
 	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/tree"
 )
 
 // Format is the version of the form that snapshots are kept and exported in.
@@ -258,7 +259,7 @@ func (s Store) lock(how int) (*os.File, error) {
 
 // Discard deletes what was not finished.
 func (d *Draft) Discard() {
-	_ = removeAll(d.Dir)
+	_ = tree.Remove(d.Dir)
 	d.lock.Close()
 }
 
@@ -342,21 +343,7 @@ func (s Store) drop(name string) error {
 		_ = os.Remove(aside)
 		return err
 	}
-	return removeAll(aside)
-}
-
-// removeAll is os.RemoveAll for folders that are not writable, too.
-func removeAll(dir string) error {
-	if os.RemoveAll(dir) == nil {
-		return nil
-	}
-	_ = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
-		if e != nil && e.IsDir() {
-			_ = os.Chmod(path, 0o700)
-		}
-		return nil
-	})
-	return os.RemoveAll(dir)
+	return tree.Remove(aside)
 }
 
 // Clean deletes what was interrupted, unless something is under way.
@@ -368,7 +355,7 @@ func (s Store) Clean() {
 	defer lock.Close()
 	left, _ := filepath.Glob(filepath.Join(s.Dir, unfinished+"*"))
 	for _, l := range left {
-		_ = removeAll(l)
+		_ = tree.Remove(l)
 	}
 }
 

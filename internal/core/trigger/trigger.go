@@ -225,30 +225,37 @@ const (
 	followAgain = 500 * time.Millisecond
 )
 
+// errNotReady ends a watch whose service can't be used any more. Nothing is wrong with the source.
+var errNotReady = errors.New("the service is not ready")
+
 func (r *Runner) followOnce(ctx context.Context, t *declare.Trigger, service string, w kind.Watch) error {
 	cursor, err := r.Box.Cursor(t.Name)
 	if err != nil {
 		return err
 	}
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
 	defer r.watch(t, false)
 	go func() { // a connection to what is stopped may hold
 		for kind.Pause(ctx, 10*readyEvery) {
 			if !r.Host.Ready(service) {
-				cancel()
+				cancel(errNotReady)
 			}
 		}
 	}()
 	began := time.AfterFunc(2*followAgain, func() { r.tell(t, "") })
 	defer began.Stop()
-	return r.Host.Follow(ctx, service, w, cursor, func(events []outbox.Event, cursor string) error {
+	err = r.Host.Follow(ctx, service, w, cursor, func(events []outbox.Event, cursor string) error {
 		err := r.add(ctx, t, events, cursor)
 		if err == nil {
 			r.watch(t, true)
 		}
 		return err
 	})
+	if context.Cause(ctx) == errNotReady {
+		return nil
+	}
+	return err
 }
 
 // tell notes why a source can't be followed, "" if it can.

@@ -17,6 +17,7 @@ import (
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/probe"
+	"neighbour/internal/core/tree"
 )
 
 // Kind is a declared kind.
@@ -158,7 +159,7 @@ func (k Kind) Prepare(ctx context.Context, in *kind.Instance, report func(string
 	}
 	begun, done := filepath.Join(in.Data, "preparing"), filepath.Join(in.Data, "prepared")
 	if _, err := os.Stat(begun); err == nil {
-		if err := os.RemoveAll(data(in)); err != nil {
+		if err := tree.Remove(data(in)); err != nil {
 			return err
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/tree"
 )
 
 // CheckMask says what is wrong with a rule, which names a column of a table.
@@ -178,10 +179,10 @@ func (k Kind) runClient(ctx context.Context, in *kind.Instance, program string, 
 
 // Scrub takes the server's files away. What they held is in the script that Mask has written.
 func (Kind) Scrub(_ context.Context, in *kind.Instance) error {
-	if err := os.RemoveAll(temporary(in)); err != nil {
+	if err := tree.Remove(temporary(in)); err != nil {
 		return err
 	}
-	return os.RemoveAll(files(in))
+	return tree.Remove(files(in))
 }
 
 // Refill carries the scripts out that Mask has written.

@@ -4,7 +4,7 @@ import fs from 'node:fs'
 import path from 'node:path'
 import { spawnSync } from 'node:child_process'
 import net from 'node:net'
-import { createRequire, register } from 'node:module'
+import module, { createRequire } from 'node:module'
 import { fileURLToPath, pathToFileURL } from 'node:url'
 
 const [file, name] = process.argv.slice(2)
@@ -22,6 +22,38 @@ const say = (head, body) => {
 }
 const own = (line) => !line.includes(import.meta.url) && !line.includes('(node:internal/') && !line.includes(' node:internal/')
 const told = (e) => ({ message: String(e?.message ?? e), stack: String(e?.stack ?? e).split('\n').filter(own).join('\n') })
+
+// detect has files called .js that are written as modules loaded as modules where no package.json
+// says what they are, which newer versions of Node do by themselves.
+function detect() {
+  const [major, minor] = process.versions.node.split('.').map(Number)
+  if (major > 22 || (major === 22 && minor >= 7) || (major === 20 && minor >= 19)) return
+  if (!module.register) throw new Error(`node ${process.versions.node} is too old; functions need node 18.19 or newer`)
+  const hooks = `
+    import fs from 'node:fs'
+    import path from 'node:path'
+    import vm from 'node:vm'
+    import { fileURLToPath } from 'node:url'
+    function declared(file) {
+      for (let dir = path.dirname(file); ; dir = path.dirname(dir)) {
+        if (path.basename(dir) === 'node_modules') return true
+        const manifest = path.join(dir, 'package.json')
+        if (fs.existsSync(manifest)) return JSON.parse(fs.readFileSync(manifest, 'utf8')).type !== undefined
+        if (dir === path.dirname(dir)) return false
+      }
+    }
+    export async function load(url, context, next) {
+      if (!/^file:.*\\.js$/.test(url) || context.format !== 'commonjs' || declared(fileURLToPath(url))) return next(url, context)
+      const source = fs.readFileSync(fileURLToPath(url), 'utf8')
+      try {
+        vm.compileFunction(source, ['exports', 'require', 'module', '__filename', '__dirname'])
+      } catch (e) {
+        if (/^(Cannot use import statement|Cannot use 'import.meta'|Unexpected token 'export'|await is only valid)/.test(e.message)) return { format: 'module', source, shortCircuit: true }
+      }
+      return next(url, context)
+    }`
+  module.register('data:text/javascript,' + encodeURIComponent(hooks))
+}
 
 // typescript has a module and what it imports compiled by the project's own compiler, and what
 // that makes loaded in their stead.
@@ -77,15 +109,16 @@ function typescript() {
       return { format: 'module', source: fs.readFileSync(to, 'utf8'), shortCircuit: true }
     }`
   process.setSourceMapsEnabled?.(true)
-  register('data:text/javascript,' + encodeURIComponent(hooks))
+  module.register('data:text/javascript,' + encodeURIComponent(hooks))
 }
 
 let handler
 try {
-  if (typeof Request === 'undefined') throw new Error(`node ${process.versions.node} has no Request and Response; functions need node 18 or newer`)
+  if (typeof Request === 'undefined') throw new Error(`node ${process.versions.node} has no Request and Response; functions need node 18.19 or newer`)
+  detect()
   if (/\.m?ts$/.test(file)) typescript()
-  const module = await import(pathToFileURL(file).href)
-  for (const one of [module.default, module.handler, module.default?.handler, module.default?.default]) {
+  const loaded = await import(pathToFileURL(file).href)
+  for (const one of [loaded.default, loaded.handler, loaded.default?.handler, loaded.default?.default]) {
     if (typeof one === 'function') {
       handler = one
       break

@@ -1,6 +1,5 @@
 #!/bin/sh
 case $PATH_INFO in
-/never) sleep 1000 ;;
 /plain) echo hello; exit ;;
 /noise) head -c 3000000 /dev/zero | tr '\0' 'x' | fold -w 100 >&2 ;;
 /fork) (setsid sleep 777 &) ; sleep 778 & ;;
