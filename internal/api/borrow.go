@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/gate/control"
 )
 
 // keepers asks the keepers of other projects for what services of one need. It is a
@@ -102,3 +104,15 @@ func (keepers) State(ctx context.Context, p *project.Project, service string) (s
 	}
 	return "", fmt.Errorf("%s has no service %s any more", s.Project, service)
 }
+
+// Vacate has the user's gate leave a port.
+func (k keepers) Vacate(ctx context.Context, port int) error {
+	ctx, cancel := context.WithTimeout(ctx, vacateWait)
+	defer cancel()
+	c := control.NewClient()
+	defer c.Close()
+	return c.Vacate(ctx, port)
+}
+
+// vacateWait is how long the gate may take to leave a port.
+const vacateWait = 10 * time.Second

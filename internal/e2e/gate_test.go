@@ -84,6 +84,14 @@ func (g *gated) state(p *project) gateState {
 	return s
 }
 
+// choose has the gate take ports that nobody else has.
+func (g *gated) choose() {
+	g.Helper()
+	dir := filepath.Join(strings.TrimPrefix(g.env[2], "XDG_STATE_HOME="), "neighbour/gate")
+	require.NoError(g, os.MkdirAll(dir, 0o700))
+	require.NoError(g, os.WriteFile(filepath.Join(dir, "ports.json"), fmt.Appendf(nil, `{"https": %d, "http": %d}`, freePort(g.T), freePort(g.T)), 0o600))
+}
+
 // client trusts the authority of the user and nothing else, and finds all names here.
 func (g *gated) client() *http.Client {
 	home := strings.TrimPrefix(g.env[2], "XDG_STATE_HOME=")
@@ -211,7 +219,7 @@ func TestGateMoves(t *testing.T) {
 	}
 	require.Eventually(t, addressed, patience, 20*time.Millisecond)
 	before := s
-	require.NoError(t, os.WriteFile(filepath.Join(strings.TrimPrefix(g.env[2], "XDG_STATE_HOME="), "neighbour/gate/ports.json"), fmt.Appendf(nil, `{"https": %d, "http": %d}`, freePort(t), freePort(t)), 0o600))
+	g.choose()
 	require.NoError(t, syscall.Kill(before.PID, syscall.SIGKILL))
 	require.Eventually(t, func() bool { return addressed() && s.PID != before.PID }, patience, 20*time.Millisecond)
 	require.NotEqual(t, before.Ports, s.Ports)
@@ -485,4 +493,32 @@ func TestGateSaysWhy(t *testing.T) {
 	screen.see(`the drill is lent`)
 	screen.press("Down")
 	screen.see(`would serve it`)
+}
+
+// The gate leaves a port that a project declares, and leads everybody on from another.
+func TestGateLeavesDeclaredPorts(t *testing.T) {
+	t.Parallel()
+	g := newGated(t)
+	shed := g.project("shed", site)
+	shed.write("site/index.html", "of the shed")
+	g.choose()
+	shed.must("start")
+	before := g.state(shed)
+	port := before.Ports.HTTP
+	orchard := g.project("orchard", fmt.Sprintf("[service.web]\nrun = \"python3 -m http.server --bind 127.0.0.1 %d\"\nport = %d\n", port, port))
+	orchard.write("index.html", "of the orchard")
+	assert.NotContains(t, orchard.run("check").stdout, fmt.Sprintf("port %d is held by", port), "the gate is in nobody's way")
+	orchard.must("start")
+	_, text := get(http.DefaultClient, fmt.Sprintf("http://127.0.0.1:%d/index.html", port))
+	assert.Equal(t, "of the orchard", text)
+	require.Eventually(t, func() bool {
+		var s gateState
+		r := shed.run("gate", "--json")
+		return r.code == 0 && json.Unmarshal([]byte(r.stdout), &s) == nil && len(s.Projects) == 2 && s.Ports.HTTP != port
+	}, patience, 50*time.Millisecond)
+	now := g.state(shed)
+	c := g.client()
+	g.leads(c, fmt.Sprintf("https://shed.localhost:%d/", now.Ports.HTTPS), "of the shed")
+	g.leads(c, fmt.Sprintf("https://orchard.localhost:%d/index.html", now.Ports.HTTPS), "of the orchard")
+	assert.Equal(t, fmt.Sprintf("https://shed.localhost:%d", now.Ports.HTTPS), strings.Replace(shed.status().Service["web"].Facts["public_url"], ":443", "", 1))
 }

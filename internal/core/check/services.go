@@ -96,6 +96,9 @@ func ports(_ context.Context, s *subject) []Finding {
 		return nil
 	}
 	owner := s.OwnerOf(h.PID)
+	if owner.Gate {
+		return nil // it leaves the port when the service starts
+	}
 	if owner.Dir == s.Dir {
 		// Its own, or one of the project that no longer declares this port and
 		// so makes room when it is started again.
@@ -144,7 +147,7 @@ func (s *subject) portActions(number int, h *port.Holder, owner project.Owner) [
 	case owner.Dir != "" && owner.Dir != s.Dir:
 		out = append(out, Action{Do: StopOther, Dir: owner.Dir, Other: owner.Service, Label: "stop " + owner.Service, Asks: true,
 			Says: fmt.Sprintf("%s of the project in %s is stopped, with what needs it there", owner.Service, owner.Dir)})
-	case owner.Dir == "" && h.PID != 0:
+	case owner.Foreign() && h.PID != 0:
 		id, err := h.ID()
 		if err != nil {
 			break // gone meanwhile
@@ -155,7 +158,7 @@ func (s *subject) portActions(number int, h *port.Holder, owner project.Owner) [
 		out = append(out, Action{Do: EndHolder, Process: id, Port: number, Label: "ask it to end", Asks: true,
 			Says: fmt.Sprintf("SIGTERM is sent to pid %d of %s: %s", h.PID, h.User, strings.TrimSpace(h.Line))})
 	}
-	if owner.Dir == "" {
+	if owner.Foreign() {
 		out = append(out, Action{Do: AdoptOutside, Port: number, Label: "use what is there", Asks: true,
 			Says: fmt.Sprintf("neighbour.local.toml makes %s a service of kind outside: it is only checked, on 127.0.0.1:%d", s.service.Name, number)})
 	}

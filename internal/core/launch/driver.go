@@ -131,7 +131,7 @@ func (d *Driver) Prepare(ctx context.Context, r supervise.Request, set func(func
 }
 
 func (d *Driver) makeReady(ctx context.Context, r supervise.Request, set func(func(*supervise.Status))) error {
-	number, err := d.findPort()
+	number, err := d.findPort(ctx)
 	if err != nil {
 		return err
 	}

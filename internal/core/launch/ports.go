@@ -1,6 +1,7 @@
 package launch
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"strings"
@@ -15,10 +16,20 @@ import (
 
 // findPort makes sure that the service's port is free. One that isn't
 // declared is replaced by another.
-func (d *Driver) findPort() (int, error) {
+func (d *Driver) findPort(ctx context.Context) (int, error) {
 	number, err := d.project.Port(d.svc)
 	if err != nil || number == 0 || port.Free(number) || d.kind.Info().Elsewhere {
 		return number, err
+	}
+	if d.svc.Port != 0 && d.project.Keepers != nil {
+		if h := port.FindHolder(number); h != nil && d.project.OwnerOf(h.PID).Gate {
+			if err := d.project.Keepers.Vacate(ctx, number); err != nil {
+				return 0, fmt.Errorf("the gate has port %d and does not leave it: %w", number, err)
+			}
+		}
+		if port.Free(number) {
+			return number, nil
+		}
 	}
 	if d.svc.Port == 0 {
 		replaced, err := d.project.ReplacePort(d.svc)

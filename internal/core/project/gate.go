@@ -14,7 +14,9 @@ import (
 
 	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/kind/catalogue"
 	"neighbour/internal/core/port"
+	"neighbour/internal/core/proc"
 	"neighbour/internal/core/route"
 )
 
@@ -53,39 +55,50 @@ type GatePorts struct {
 	HTTP  int `json:"http"`
 }
 
-// The usual ports of the gate, and those where the usual ones can't be had.
+// The usual ports of the gate, and those where the usual ones can't be had. They are none that
+// applications have by habit: 8080 is where half of all programs listen that are told nothing.
 var (
 	lowPorts  = GatePorts{443, 80}
-	highPorts = GatePorts{8443, 8080}
+	highPorts = GatePorts{8443, 8880}
 )
+
+// habitual reports whether a port is one that applications have by habit.
+func habitual(port int) bool {
+	return port >= 8000 && port <= 8100 || port >= 3000 && port <= 3010 || port == 5000 || port == 8888
+}
 
 // Low reports whether names need no port in an address.
 func (g GatePorts) Low() bool { return g == lowPorts }
+
+// Has reports whether the gate has a port.
+func (g GatePorts) Has(port int) bool { return port != 0 && (port == g.HTTPS || port == g.HTTP) }
 
 func gatePortsFile() string { return filepath.Join(GateDir(), "ports.json") }
 
 var choosing sync.Mutex
 
 // ReadGatePorts returns the ports of this user's gate. They are chosen once, so that addresses
-// stay what they are: 443 and 80 where they can be had, else 8443 and 8080, else any.
+// stay what they are: 443 and 80 where they can be had, else 8443 and 8880, else any near them.
+// A project that declares one of them gets it, and the gate moves.
 func ReadGatePorts() (GatePorts, error) {
 	choosing.Lock()
 	defer choosing.Unlock()
 	var ports GatePorts
-	if err := atomicfile.ReadJSON(gatePortsFile(), &ports); err == nil && ports.HTTPS > 0 && ports.HTTP > 0 {
+	if err := atomicfile.ReadJSON(gatePortsFile(), &ports); err == nil && ports.HTTPS > 0 && ports.HTTP > 0 && !habitual(ports.HTTP) {
 		return ports, nil
 	}
 	return chooseGatePorts()
 }
 
-// ChooseGatePorts chooses the ports anew, since those that were chosen can't be had.
-func ChooseGatePorts() (GatePorts, error) {
+// ChooseGatePorts chooses the ports anew, since those that were chosen can't be had. The ports of
+// avoid are not chosen, nor those that a project of this user declares.
+func ChooseGatePorts(avoid ...int) (GatePorts, error) {
 	choosing.Lock()
 	defer choosing.Unlock()
-	return chooseGatePorts()
+	return chooseGatePorts(avoid...)
 }
 
-func chooseGatePorts() (GatePorts, error) {
+func chooseGatePorts(avoid ...int) (GatePorts, error) {
 	if err := EnsureGateDir(); err != nil {
 		return highPorts, err
 	}
@@ -94,17 +107,60 @@ func chooseGatePorts() (GatePorts, error) {
 		return highPorts, err
 	}
 	defer unlock()
+	declared := declaredPorts()
+	usable := func(n int) bool { return !declared[n] && !slices.Contains(avoid, n) && port.Free(n) }
 	ports := lowPorts
-	if !port.Free(ports.HTTPS) || !port.Free(ports.HTTP) {
+	if !usable(ports.HTTPS) || !usable(ports.HTTP) {
 		ports = highPorts
-		for !port.Free(ports.HTTPS) && ports.HTTPS < 8543 {
+		for !usable(ports.HTTPS) && ports.HTTPS < highPorts.HTTPS+100 {
 			ports.HTTPS++
 		}
-		for !port.Free(ports.HTTP) && ports.HTTP < 8180 {
+		for (!usable(ports.HTTP) || habitual(ports.HTTP)) && ports.HTTP < highPorts.HTTP+100 {
 			ports.HTTP++
 		}
 	}
 	return ports, writePorts(ports)
+}
+
+// declaredPorts are the fixed ports in the declarations of this user's projects.
+func declaredPorts() map[int]bool {
+	out := map[int]bool{}
+	for _, dir := range Enlisted() {
+		files, err := declare.ReadFiles(filepath.Join(dir, declare.FileName), configDir(), "")
+		if err != nil {
+			continue
+		}
+		d, err := files.Parse(catalogue.All)
+		if err != nil {
+			continue
+		}
+		for _, s := range d.Services {
+			out[s.Port] = true
+		}
+	}
+	return out
+}
+
+// gateProcessFile is where the gate writes which process it is.
+func gateProcessFile() string { return filepath.Join(GateDir(), "process.json") }
+
+// NoteGate remembers that this process is the gate.
+func NoteGate() error {
+	id, err := proc.Identify(os.Getpid())
+	if err != nil {
+		return err
+	}
+	b, err := json.Marshal(id)
+	if err != nil {
+		return err
+	}
+	return atomicfile.Replace(gateProcessFile(), b, 0o600)
+}
+
+// isGate reports whether one of these processes is this user's gate.
+func isGate(pids []int) bool {
+	var id proc.ID
+	return GateDir() != "" && atomicfile.ReadJSON(gateProcessFile(), &id) == nil && slices.Contains(pids, id.PID) && id.Alive()
 }
 
 func writePorts(ports GatePorts) error {

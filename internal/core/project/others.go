@@ -20,6 +20,8 @@ type Keepers interface {
 	Start(ctx context.Context, p *Project, service string, report func(step string)) error
 	// State says how a service of a project is; the error, that it isn't ready.
 	State(ctx context.Context, p *Project, service string) (string, error)
+	// Vacate has this user's gate leave a port that a project declares, and returns when it has.
+	Vacate(ctx context.Context, port int) error
 }
 
 // otherProjects are the other projects, as the services of one see them. It is a kind.Others.

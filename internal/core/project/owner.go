@@ -14,7 +14,12 @@ import (
 type Owner struct {
 	Dir     string `json:"dir,omitempty"` // the project's folder; "": of no project
 	Service string `json:"service,omitempty"`
+	// Gate says that it is this user's gate, which leaves a port that a project declares.
+	Gate bool `json:"gate,omitempty"`
 }
+
+// Foreign reports whether it is no process of Neighbour's or of a project.
+func (o Owner) Foreign() bool { return o.Dir == "" && !o.Gate }
 
 // OwnerOf finds whose a process is, by the keepers' own notes and by the mark
 // that the services' processes carry.
@@ -23,6 +28,9 @@ func (p *Project) OwnerOf(pid int) Owner {
 		return Owner{}
 	}
 	pids := port.Parents(pid)
+	if isGate(pids) {
+		return Owner{Gate: true}
+	}
 	for _, dir := range append([]string{p.Home(), p.Dir}, Enlisted()...) {
 		// What the keeper saves, as far as it matters here.
 		var state struct {
@@ -53,10 +61,12 @@ func (p *Project) OwnerOf(pid int) Owner {
 
 // InWords says whose a process is, seen from this project.
 func (p *Project) InWords(o Owner) string {
-	switch o.Dir {
-	case "":
+	switch {
+	case o.Gate:
+		return "which is Neighbour's gate"
+	case o.Dir == "":
 		return "not ours"
-	case p.Home():
+	case o.Dir == p.Home():
 		return "this project's " + o.Service // the name follows
 	}
 	return "the project's in " + o.Dir + ", " + o.Service

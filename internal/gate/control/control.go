@@ -20,6 +20,7 @@ import (
 	"syscall"
 	"time"
 
+	"neighbour/internal/core/port"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
@@ -193,6 +194,23 @@ func (c *Client) Register(ctx context.Context, r Registration, told func(Told)) 
 		}
 		told(t)
 	}
+}
+
+// Vacate has the gate leave a port. It returns once the port is free: the gate ends, and begins
+// again on other ports when the next keeper wants it.
+func (c *Client) Vacate(ctx context.Context, number int) error {
+	var done struct{}
+	if err := c.do(ctx, http.MethodPost, "/vacate", url.Values{"port": {strconv.Itoa(number)}}, nil, &done); err != nil && !errors.Is(err, ErrNoGate) {
+		return err
+	}
+	for !port.Free(number) {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(2 * time.Millisecond):
+		}
+	}
+	return nil
 }
 
 // Leave tells the gate that a project has ended.

@@ -46,6 +46,7 @@ type server struct {
 	passed    *traffic.Log
 	authority *authority.Authority
 	began     time.Time
+	end       context.CancelFunc
 
 	mu       sync.Mutex
 	projects []*member // in the order of their coming
@@ -82,6 +83,9 @@ func Run(ctx context.Context, log *slog.Logger) error {
 	if s.ports, err = project.ReadGatePorts(); err != nil {
 		return err
 	}
+	if err := project.NoteGate(); err != nil {
+		return err
+	}
 	plain, secure, err := s.listen()
 	if err != nil {
 		return err
@@ -100,6 +104,7 @@ func Run(ctx context.Context, log *slog.Logger) error {
 	}
 	ctx, end := context.WithCancel(ctx)
 	defer end()
+	s.end = end
 	log.Info("gate", "pid", os.Getpid(), "https", s.ports.HTTPS, "http", s.ports.HTTP)
 	quiet := slog.NewLogLogger(slog.NewTextHandler(io.Discard, nil), slog.LevelDebug)
 	front := func(to http.Handler, tls *tls.Config) *http.Server {
@@ -230,6 +235,9 @@ func (s *server) handler() http.Handler {
 		s.leave(r.URL.Query().Get("dir"))
 		reply(w, none{}, nil)
 	})
+	mux.HandleFunc("POST /vacate", func(w http.ResponseWriter, r *http.Request) {
+		reply(w, none{}, s.vacate(r.URL.Query().Get("port")))
+	})
 	mux.HandleFunc("GET /traffic", func(w http.ResponseWriter, r *http.Request) {
 		t, err := s.list(r.URL.Query())
 		reply(w, t, err)
@@ -257,6 +265,25 @@ func (s *server) handler() http.Handler {
 		reply(w, map[string]int{"added": len(all)}, err)
 	})
 	return mux
+}
+
+// vacate has the gate leave a port that a project wants: it chooses others and ends, and the
+// keepers begin it again.
+func (s *server) vacate(text string) error {
+	n, err := strconv.Atoi(text)
+	if err != nil {
+		return fmt.Errorf("%q is no port", text)
+	}
+	if !s.ports.Has(n) {
+		return nil
+	}
+	now, err := project.ChooseGatePorts(n, s.ports.HTTPS, s.ports.HTTP)
+	if err != nil {
+		return err
+	}
+	s.log.Info("a project declares a port of the gate", "before", s.ports, "now", now)
+	s.end()
+	return nil
 }
 
 func (s *server) list(q url.Values) (control.Traffic, error) {
