@@ -91,7 +91,7 @@ func TestChecksComeAndGo(t *testing.T) {
 		"huge":         {api, write(".env", strings.Repeat("A=1\n", 13<<20)), write(".env", ""), "envfile/.env", "warns", "it has 52 MB, far more than an env file has"},
 		"a folder":     {api, func(p *project) { require.NoError(t, os.Mkdir(filepath.Join(p.dir, ".env"), 0o755)) }, func(p *project) { require.NoError(t, os.Remove(filepath.Join(p.dir, ".env"))) }, "envfile/.env", "warns", "it is a folder"},
 		"dangling":     {api, func(p *project) { require.NoError(t, os.Symlink("gone", filepath.Join(p.dir, ".env"))) }, write("gone", ""), "envfile/.env", "warns", "it is a link to gone, which doesn't exist"},
-		"an errand":    {api + "[errand.count]\nrun = \"no-such-program\"\n", nil, write("neighbour.toml", api), "errand/count", "warns", "errand count: there is no program no-such-program in PATH"},
+		"an errand":    {api + "[errand.count]\nrun = \"no-such-program\"\n", nil, write("neighbour.toml", api), "errand/count", "warns", "errand count: no-such-program is not installed"},
 		"file alone":   {"[service.web]\nrun = \"sleep 1\"\nenv.REDIS_URL = \"${shelf.url}\"\n" + api + "[service.shelf]\nkind = \"redis\"\nport = 6399\n", write(".env", "A=1\nREDIS_URL=redis://localhost:"+itoa(freePort(t))+"\n"), write(".env", "A=1\n"), "env/.env/REDIS_URL", "warns", "nothing listens on port "},
 	} {
 		t.Run(name, func(t *testing.T) {

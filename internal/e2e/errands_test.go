@@ -132,7 +132,7 @@ func TestErrands(t *testing.T) {
 	assert.Contains(t, r.stderr, `there is no errand "lsit"; did you mean "list"?`)
 	r = p.run("lost")
 	assert.Equal(t, 1, r.code)
-	assert.Contains(t, r.stderr, "errand lost: there is no program no-such-program in PATH")
+	assert.Contains(t, r.stderr, "errand lost: no-such-program is not installed (looked in PATH)")
 	assert.Contains(t, p.must("__complete", "run", ""), "list\tlist what it gets")
 }
 

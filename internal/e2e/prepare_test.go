@@ -70,7 +70,7 @@ needs = ["api"]
 	p.must("start")
 	p.must("stop")
 	p.write("neighbour.toml", "[service.api]\nrun = \"sleep 1000\"\nprepare = [{ run = \"no-such-tool\" }]\n")
-	assert.Contains(t, p.run("start").stderr, "prepare: there is no program no-such-tool in PATH")
+	assert.Contains(t, p.run("start").stderr, "prepare: no-such-tool is not installed (looked in PATH)")
 	p.must("stop")
 
 	// A stop ends it, with all that it began.

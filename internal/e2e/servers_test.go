@@ -216,7 +216,7 @@ func TestDemoWithoutATerminal(t *testing.T) {
 		for _, s := range c.says {
 			assert.Contains(t, r.stdout+r.stderr, s)
 		}
-		dir := regexp.MustCompile(`the demo runs in (\S+);`).FindStringSubmatch(r.stdout)
+		dir := regexp.MustCompile(`The demo runs in (\S+);`).FindStringSubmatch(r.stdout)
 		require.NotNil(t, dir, r.stdout)
 		assert.Equal(t, p.dir, dir[1])
 		if c.code == 0 {

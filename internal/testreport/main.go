@@ -108,7 +108,8 @@ func report(from io.Reader, to io.Writer, beat <-chan time.Time) bool {
 				fmt.Fprint(to, text)
 			}
 		case e.Action == "skip" && t.name != "":
-			why := strings.TrimSpace(reason.ReplaceAllString(text, ""))
+			lines := strings.Split(strings.TrimSpace(text), "\n") // the last is the reason
+			why := strings.TrimSpace(reason.ReplaceAllString(lines[len(lines)-1], ""))
 			skipped[why] = append(skipped[why], t.String())
 		}
 		if t.name != "" && !strings.Contains(t.name, "/") {
@@ -134,10 +135,7 @@ func report(from io.Reader, to io.Writer, beat <-chan time.Time) bool {
 		fmt.Fprintf(to, "  %6.1f s  %s\n", slow[t], t)
 	}
 	for _, why := range slices.Sorted(maps.Keys(skipped)) {
-		fmt.Fprintf(to, "%d skipped: %s\n", len(skipped[why]), why)
-		for _, t := range skipped[why] {
-			fmt.Fprintf(to, "  %s\n", t)
-		}
+		fmt.Fprintf(to, "%d skipped: %s: %s\n", len(skipped[why]), why, strings.Join(skipped[why], ", "))
 	}
 	return passed
 }

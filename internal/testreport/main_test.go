@@ -38,8 +38,7 @@ ok    y  0.2 s
      2.0 s  x TestBad
      1.5 s  x TestGood
      0.0 s  x TestRoot
-1 skipped: this test needs root
-  x TestRoot
+1 skipped: this test needs root: x TestRoot
 `, out.String())
 	out.Reset()
 	assert.True(t, report(strings.NewReader(`{"Action":"pass","Package":"neighbour/internal/y","Elapsed":0.2}`), &out, nil))

@@ -86,7 +86,7 @@ func (s *subject) find(id string, level Level, key, what string) Finding {
 }
 
 // serviceChecks are made for each service, projectChecks once.
-var serviceChecks = []func(context.Context, *subject) []Finding{programs, runtimes, ports, folders, preparations, warnings, elsewhere, borrowed, unresolved, data, outside}
+var serviceChecks = []func(context.Context, *subject) []Finding{programs, runtimes, ports, folders, preparations, commands, patterns, warnings, elsewhere, borrowed, unresolved, data, outside}
 var projectChecks = []func(context.Context, *project.Project) []Finding{disk, openFiles, clock, environment, committed, errands, triggers, gate, branch}
 
 // atStart are the checks that a service must pass when it starts, beside

@@ -48,9 +48,9 @@ run = "true"
 		assert.NotEmpty(t, f.What, f.ID)
 		assert.Regexp(t, `^neighbour\.toml:\d+:\d+$`, f.Where, f.ID)
 	}
-	assert.Equal(t, []string{"stops program/zoo", "stops program/api", "warns program/extra", "note prepare[0]/later", "note program/later"}, got)
+	assert.Equal(t, []string{"stops program/zoo", "stops program/api", "warns program/extra", "warns when[0.0]/later", "note prepare[0]/later", "note program/later"}, got)
 	assert.Len(t, check.Stopping(all), 2)
-	assert.Equal(t, "build it, or correct run", all[0].Remedy)
+	assert.Equal(t, "build it, or correct the command", all[0].Remedy)
 }
 
 func TestAtStart(t *testing.T) {

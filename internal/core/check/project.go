@@ -178,12 +178,15 @@ func errands(_ context.Context, p *project.Project) []Finding {
 		}
 		c, err := p.ErrandCommand(e, nil, vars)
 		if err == nil {
-			_, err = c.Program()
+			err = c.Missing()
 		}
-		if err == nil || len(c.Argv) > 0 && strings.Contains(c.Argv[0], "/") && with != nil && len(with.Prepare) > 0 {
+		if err == nil || kind.MayBeMade(err) && with != nil && len(with.Prepare) > 0 {
 			continue
 		}
 		f := Finding{ID: "errand/" + e.Name, Level: Warns, Where: e.At.String(), Why: "the errand can't be run without"}
+		if len(e.Before) > 0 {
+			f.Level, f.Why = Stops, "it runs before services start"
+		}
 		f.What, f.Remedy, _ = strings.Cut("errand "+e.Name+": "+err.Error(), "; ")
 		var missing *kind.MissingError
 		if errors.As(err, &missing) {

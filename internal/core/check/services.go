@@ -4,12 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"os"
 	"path/filepath"
 	"strings"
 	"time"
 
+	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/probe"
@@ -211,15 +213,100 @@ func folders(_ context.Context, s *subject) []Finding {
 func preparations(_ context.Context, s *subject) []Finding {
 	var out []Finding
 	for i, p := range s.service.Prepare {
-		if len(p.When) == 0 && len(p.Makes) == 0 {
+		id := fmt.Sprintf("prepare[%d]", i)
+		due, err := s.PreparationDue(s.service, p)
+		if err != nil {
+			out = append(out, s.find(id, Stops, "prepare", err.Error()))
 			continue
 		}
-		if due, err := s.PreparationDue(s.service, p); err != nil {
-			out = append(out, s.find(fmt.Sprintf("prepare[%d]", i), Stops, "prepare", err.Error()))
-		} else if due.Why != "" {
-			f := s.find(fmt.Sprintf("prepare[%d]", i), Note, "prepare", "")
-			f.What = fmt.Sprintf("%s is to run: %s", p.Run, due.Why)
-			f.Why, f.Remedy = "what it makes may be missing or old", "the next start runs it"
+		if due.Why == "" {
+			continue
+		}
+		if f := s.lacks(id, "prepare", "its preparation "+p.Run.String(), func() (project.Command, error) { return s.PreparationCommand(s.service, p) }, i > 0); f != nil {
+			out = append(out, *f)
+			continue
+		}
+		if len(p.When) == 0 && len(p.Makes) == 0 {
+			continue // it runs at each start
+		}
+		f := s.find(id, Note, "prepare", "")
+		f.What = fmt.Sprintf("%s is to run: %s", p.Run, due.Why)
+		f.Why, f.Remedy = "what it makes may be missing or old", "the next start runs it"
+		out = append(out, f)
+	}
+	return out
+}
+
+// lacks returns what a command of the service lacks on this machine, nil for nothing. With made,
+// something that runs before may make what is the project's own.
+func (s *subject) lacks(id, key, what string, command func() (project.Command, error), made bool) *Finding {
+	c, err := command()
+	if err != nil {
+		return nil // told as a value that can't be resolved
+	}
+	err = c.Missing()
+	if err == nil || kind.MayBeMade(err) && made {
+		return nil
+	}
+	f := s.find(id, Stops, key, "")
+	f.What, f.Remedy, _ = strings.Cut(what+": "+err.Error(), "; ")
+	f.Why = "it can't be started without"
+	var missing *kind.MissingError
+	if errors.As(err, &missing) {
+		f.Packages = missing.Packages
+		f.Actions = installation(f)
+	}
+	return &f
+}
+
+// commands looks for the programs of what a service runs beside its own: the line that a shell
+// runs, its check, and the seed of its data.
+func commands(_ context.Context, s *subject) []Finding {
+	var out []Finding
+	prepared := len(s.service.Prepare) > 0
+	add := func(id, key, what string, run declare.Command, of *declare.Service, dir string) {
+		if run.IsZero() || of == nil {
+			return
+		}
+		if f := s.lacks(id, key, what, func() (project.Command, error) { return s.CommandOf(of, run, dir) }, prepared); f != nil {
+			out = append(out, *f)
+		}
+	}
+	if settings, ok := s.service.Settings.(interface{ Command() declare.Command }); ok && s.in.Program.Path == declare.Shell {
+		add("program", "run", settings.Command().String(), settings.Command(), s.service, s.WorkingDir(s.service))
+	}
+	if h := s.service.Health; h != nil {
+		add("health", "health", "its check "+h.Run.String(), h.Run, s.service, s.WorkingDir(s.service))
+	}
+	scripts := s.service.Scripts()
+	if with := s.Service(scripts.Seed.With.Value); with != nil {
+		add("seed", "seed", "its seed "+scripts.Seed.Run.String(), scripts.Seed.Run, with, s.WorkingDir(with))
+	}
+	missing := func(id, key, path, what string) {
+		if path == "" {
+			return
+		}
+		if !filepath.IsAbs(path) {
+			path = filepath.Join(s.Dir, path)
+		}
+		if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+			f := s.find(id, Stops, key, "")
+			f.What, f.Why, f.Remedy = what+" is not there: "+path, "its data can't be set up without", "write it, or correct the declaration"
+			out = append(out, f)
+		}
+	}
+	missing("migrations", "migrations", scripts.Migrations.Value, "the folder of its migrations")
+	missing("seed", "seed", scripts.Seed.File.Value, "its seed")
+	return out
+}
+
+// patterns looks for patterns of files that match nothing.
+func patterns(_ context.Context, s *subject) []Finding {
+	var out []Finding
+	for i, p := range s.service.Prepare {
+		for j, pattern := range s.Unmatched(s.service, p) {
+			f := s.find(fmt.Sprintf("when[%d.%d]", i, j), Warns, "prepare", fmt.Sprintf("when = %q of %s matches no file", pattern, p.Run))
+			f.Why, f.Remedy = "a change of what is meant goes unnoticed", "correct the pattern, or take it out"
 			out = append(out, f)
 		}
 	}

@@ -1,7 +1,9 @@
 package kind
 
 import (
+	"os"
 	"regexp"
+	"runtime"
 	"strings"
 
 	"neighbour/internal/core/declare"
@@ -28,13 +30,31 @@ func (f Finder) All() ([]Program, error) {
 		paths = Executables(append(paths, Candidates(f.Also, f.Places...)...))
 	}
 	if len(paths) == 0 {
-		return nil, &MissingError{Program: strings.TrimSuffix(f.Program, "*"), Looked: strings.Join(append([]string{"PATH"}, f.Places...), ", "), Packages: f.Packages}
+		return nil, &MissingError{Program: strings.TrimSuffix(f.Program, "*"), Looked: Looked(f.Places), Packages: f.Packages}
 	}
 	ask := f.Ask
 	if ask == "" {
 		ask = "--version"
 	}
 	return Versions(paths, []string{ask}, f.Version)
+}
+
+// Looked names the places where a program was looked for, those of other systems left out.
+func Looked(places []string) string {
+	out := []string{"PATH"}
+	for _, p := range places {
+		fixed, _, _ := strings.Cut(p, "*")
+		if root := strings.SplitN(fixed, "/", 4); len(root) > 2 {
+			if _, err := os.Stat("/" + root[1] + "/" + root[2]); err != nil {
+				continue
+			}
+		}
+		if runtime.GOOS == "linux" && strings.HasPrefix(p, "/usr/local/opt/") { // Homebrew's
+			continue
+		}
+		out = append(out, p)
+	}
+	return strings.Join(out, ", ")
 }
 
 // Find returns the newest version that meets the constraint. Its error names

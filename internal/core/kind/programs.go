@@ -1,6 +1,7 @@
 package kind
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"os"
@@ -41,7 +42,7 @@ func (e *MissingError) What() string {
 }
 
 func (e *MissingError) Error() string {
-	return strings.TrimSuffix(e.What()+"; "+e.Packages.InWords(), "; ")
+	return e.What() + "; " + cmp.Or(e.Packages.InWords(), "install it, or correct the command")
 }
 
 // Candidates lists the executables of a name: those in the folders that match

@@ -4,9 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -195,14 +193,14 @@ func (d *Driver) once(ctx context.Context, key string, r supervise.Request, what
 }
 
 func (d *Driver) runPreparation(ctx context.Context, svc *declare.Service, p declare.Preparation) error {
-	argv, err := d.project.Wiring().Argv(p.Run)
+	c, err := d.project.PreparationCommand(svc, p)
 	if err != nil {
 		return err
 	}
-	if strings.Contains(argv[0], "/") && !filepath.IsAbs(argv[0]) {
-		argv[0] = filepath.Join(d.project.PreparationDir(svc, p), argv[0])
+	if err = c.Missing(); err == nil {
+		c.Argv[0], err = c.Program()
 	}
-	if argv[0], err = d.project.LookPath(svc, argv[0]); err != nil {
+	if err != nil {
 		return fmt.Errorf("prepare: %w", err)
 	}
 	env, err := d.project.Environment(svc)
@@ -213,7 +211,7 @@ func (d *Driver) runPreparation(ctx context.Context, svc *declare.Service, p dec
 	if err != nil {
 		return err
 	}
-	exit, took, remarks, err := d.runInLog(ctx, d.svc.Name, argv, env, d.project.PreparationDir(svc, p), in.Account)
+	exit, took, remarks, err := d.runInLog(ctx, d.svc.Name, c.Argv, env, c.Dir, in.Account)
 	if err != nil {
 		return fmt.Errorf("prepare: %w", err)
 	}

@@ -3,7 +3,6 @@ package project
 import (
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -100,33 +99,34 @@ func Merge(base []string, vars []Explained) []string {
 }
 
 // Program finds the command's program: in the PATH that it gets, or from its folder
-// if the name has a slash. Where a package has it, the error is a
-// *kind.MissingError.
-func (c Command) Program() (string, error) {
-	paths := os.Getenv("PATH")
+// if the name has a slash. The errors are those of program.Look.
+func (c Command) Program() (string, error) { return c.find(c.Argv[0]) }
+
+func (c Command) find(name string) (string, error) {
+	paths, looked := os.Getenv("PATH"), "PATH"
 	for _, v := range c.Variables {
 		if v.Name == "PATH" {
-			paths = v.Value
+			paths, looked = v.Value, "its PATH: "+v.Value
 		}
 	}
-	name := c.Argv[0]
-	switch {
-	case strings.HasPrefix(name, "/"):
-		if _, err := exec.LookPath(name); err == nil {
-			return name, nil
+	return program.Look(name, paths, looked, c.Dir)
+}
+
+// Missing returns why the command can't begin on this machine: a program of its line is not
+// there, or its folder. Of a line for the shell it looks at the programs without which the line
+// is sure to fail.
+func (c Command) Missing() error {
+	if info, err := os.Stat(c.Dir); err != nil || !info.IsDir() {
+		return &kind.AbsentError{Err: fmt.Errorf("there is no folder %s; create it, or correct dir", c.Dir)}
+	}
+	names := c.Argv[:1]
+	if len(c.Argv) > 2 && c.Argv[0] == declare.Shell && c.Argv[1] == "-c" {
+		names = declare.ShellPrograms(c.Argv[2])
+	}
+	for _, name := range names {
+		if _, err := c.find(name); err != nil {
+			return err
 		}
-		return "", fmt.Errorf("there is no program %s", name)
-	case strings.Contains(name, "/"):
-		if found := kind.InPath(name, c.Dir, c.Dir); len(found) > 0 {
-			return found[0], nil
-		}
-		return "", fmt.Errorf("there is no program %s in %s", name, c.Dir)
 	}
-	if found := kind.InPath(name, paths, c.Dir); len(found) > 0 {
-		return found[0], nil
-	}
-	if p := program.Packages(name); p != (kind.Packages{}) {
-		return "", &kind.MissingError{Program: name, Looked: "PATH: " + paths, Packages: p}
-	}
-	return "", fmt.Errorf("there is no program %s in PATH: %s", name, paths)
+	return nil
 }

@@ -58,7 +58,7 @@ func TestProgramsOfCommands(t *testing.T) {
 		require.NoError(t, err, c.name)
 		assert.Equal(t, c.want, filepath.Clean(got), c.name)
 	}
-	for name, says := range map[string]string{"none": "there is no program none in PATH: /nowhere", "bin/none": "there is no program bin/none in " + dir, "/none": "there is no program /none", "node": "node is not installed (looked in PATH: /nowhere)"} {
+	for name, says := range map[string]string{"none": "none is not installed (looked in its PATH: /nowhere); install it, or correct the command", "bin/none": "there is no program " + dir + "/bin/none", "/none": "there is no program /none", "node": "node is not installed (looked in its PATH: /nowhere)"} {
 		_, err := Command{Argv: []string{name}, Dir: dir, Variables: in("/nowhere")}.Program()
 		assert.ErrorContains(t, err, says)
 	}

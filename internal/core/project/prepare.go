@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -17,7 +16,6 @@ import (
 	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/input"
-	"neighbour/internal/core/kind"
 )
 
 // Due is why a preparation is to run, and what to do when it has.
@@ -78,6 +76,17 @@ func (p *Project) PreparationDue(s *declare.Service, prep declare.Preparation) (
 		return err
 	}
 	return due, nil
+}
+
+// Unmatched returns those patterns of a preparation's when that match no file.
+func (p *Project) Unmatched(s *declare.Service, prep declare.Preparation) []string {
+	var out []string
+	for _, w := range prep.When {
+		if found, err := glob(p.PreparationDir(s, prep), w.Value); err == nil && len(found) == 0 {
+			out = append(out, w.Value)
+		}
+	}
+	return out
 }
 
 // prepared is what has been prepared, read again when its file is another.
@@ -200,28 +209,22 @@ func (p *Project) NoteTime(key string, took float64) error {
 	return err
 }
 
-// LookPath finds the program of a service's own command: in the PATH that the
-// service gets, or from its folder if the name has a slash.
-func (p *Project) LookPath(s *declare.Service, name string) (string, error) {
-	dir := p.WorkingDir(s)
-	if strings.Contains(name, "/") {
-		if !filepath.IsAbs(name) {
-			name = filepath.Join(dir, name)
-		}
-		return exec.LookPath(name)
-	}
-	env, err := p.Environment(s)
+// PreparationCommand returns a preparation of a service as it is run: references resolved, with
+// the service's environment.
+func (p *Project) PreparationCommand(s *declare.Service, prep declare.Preparation) (Command, error) {
+	return p.CommandOf(s, prep.Run, p.PreparationDir(s, prep))
+}
+
+// CommandOf returns a command in a folder with the environment of a service.
+func (p *Project) CommandOf(s *declare.Service, run declare.Command, dir string) (Command, error) {
+	c := Command{Dir: dir}
+	vars, err := p.Variables(s)
 	if err != nil {
-		return "", err
+		return c, err
 	}
-	paths := ""
-	for _, v := range env {
-		if value, ok := strings.CutPrefix(v, "PATH="); ok {
-			paths = value
-		}
+	for _, v := range vars {
+		c.Variables = append(c.Variables, Explained{Variable: v})
 	}
-	if found := kind.InPath(name, paths, dir); len(found) > 0 {
-		return found[0], nil
-	}
-	return "", fmt.Errorf("there is no program %s in PATH: %s", name, paths)
+	c.Argv, err = p.Wiring().Argv(run)
+	return c, err
 }

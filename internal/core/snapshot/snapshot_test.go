@@ -19,6 +19,7 @@ import (
 	"pgregory.net/rapid"
 
 	"neighbour/internal/core/snapshot"
+	"neighbour/internal/core/tree"
 )
 
 func unmapped(uint64) bool { return false }
@@ -216,6 +217,7 @@ func TestReplacement(t *testing.T) {
 // saved makes a store with a snapshot of two files, a folder that can't be written to and a link.
 func saved(t *testing.T) snapshot.Store {
 	store := snapshot.Store{Dir: filepath.Join(t.TempDir(), "snapshots")}
+	t.Cleanup(func() { assert.NoError(t, tree.Remove(store.Dir)) })
 	draft, err := store.Begin()
 	require.NoError(t, err)
 	defer draft.Discard()

@@ -14,7 +14,7 @@ import (
 func TestRemove(t *testing.T) {
 	dir := t.TempDir()
 	outside := filepath.Join(dir, "outside")
-	require.NoError(t, os.MkdirAll(filepath.Join(outside, "kept"), 0o500))
+	require.NoError(t, os.Mkdir(outside, 0o500))
 	t.Cleanup(func() { _ = os.Chmod(outside, 0o700) })
 	closed := filepath.Join(dir, "data", "a", "b")
 	require.NoError(t, os.MkdirAll(closed, 0o700))

@@ -126,7 +126,7 @@ func (s Source) Argv(c declare.Command) ([]string, error) {
 		words = plain
 	} else {
 		line, err := s.expandShell(c.Line.Value)
-		return []string{"/bin/sh", "-c", line}, err
+		return []string{declare.Shell, "-c", line}, err
 	}
 	for i, w := range words {
 		v, err := s.Expand(w)

@@ -127,7 +127,7 @@ func (k Kind) Find(in *kind.Instance) (kind.Program, error) {
 	var none *kind.NoVersionError
 	if errors.As(err, &none) { // a server of that name, and another maker's
 		return p, fmt.Errorf("%w; MariaDB's server is kind = \"mariadb\"",
-			&kind.MissingError{Program: k.finder.Title + "'s own " + k.finder.Program, Looked: strings.Join(append([]string{"PATH"}, k.finder.Places...), ", "), Packages: k.finder.Packages})
+			&kind.MissingError{Program: k.finder.Title + "'s own " + k.finder.Program, Looked: kind.Looked(k.finder.Places), Packages: k.finder.Packages})
 	}
 	return p, err
 }
@@ -234,11 +234,11 @@ func (k Kind) Console(in *kind.Instance) ([]string, error) {
 	if len(candidates) == 0 {
 		return nil, &kind.MissingError{Program: k.client, Looked: "PATH", Packages: k.clients}
 	}
-	options, err := writeOptions(in)
+	file, err := writeOptions(in)
 	if err != nil {
 		return nil, err
 	}
-	return []string{candidates[0], "--defaults-file=" + options, database(in)}, nil
+	return []string{candidates[0], "--defaults-file=" + file, database(in)}, nil
 }
 
 // Dump returns the server's own program for it. What is in the dump takes the place
@@ -266,8 +266,8 @@ func (k Kind) with(in *kind.Instance, program string, args ...string) ([]string,
 	if len(candidates) == 0 {
 		return nil, &kind.MissingError{Program: program, Looked: "PATH", Packages: k.clients}
 	}
-	options, err := writeOptions(in)
-	return append([]string{candidates[0], "--defaults-file=" + options}, args...), err
+	file, err := writeOptions(in)
+	return append([]string{candidates[0], "--defaults-file=" + file}, args...), err
 }
 
 // writeOptions writes the file of options with which the server's own programs
@@ -277,9 +277,14 @@ func writeOptions(in *kind.Instance) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	return in.WriteRun("my.cnf", options(in, user, password), false)
+}
+
+// options is the text of a file of options for the server's own programs. Without a character set
+// they take that of the locale, which is not what scripts are written in.
+func options(in *kind.Instance, user, password string) string {
 	quoted := `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(user) + `"`
-	text := fmt.Sprintf("[client]\nuser=%s\npassword=%s\nhost=127.0.0.1\nport=%d\nprotocol=tcp\n", quoted, password, in.Port)
-	return in.WriteRun("my.cnf", text, false)
+	return fmt.Sprintf("[client]\nuser=%s\npassword=%s\nhost=127.0.0.1\nport=%d\nprotocol=tcp\ndefault-character-set=utf8mb4\n", quoted, password, in.Port)
 }
 
 // database returns the one that the facts lead to.
@@ -322,11 +327,11 @@ func (k Kind) ClientVariables(in *kind.Instance) (map[string]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	options, err := writeOptions(in)
+	file, err := writeOptions(in)
 	if err != nil {
 		return nil, err
 	}
-	return map[string]string{"MYSQL_HOME": filepath.Dir(options), "MYSQL_HOST": facts["host"].Value, "MYSQL_TCP_PORT": facts["port"].Value, "MYSQL_PWD": facts["password"].Value}, nil
+	return map[string]string{"MYSQL_HOME": filepath.Dir(file), "MYSQL_HOST": facts["host"].Value, "MYSQL_TCP_PORT": facts["port"].Value, "MYSQL_PWD": facts["password"].Value}, nil
 }
 
 func open(in *kind.Instance) (*sql.DB, error) {

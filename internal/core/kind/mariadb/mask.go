@@ -152,7 +152,7 @@ func (k Kind) runClient(ctx context.Context, in *kind.Instance, program string, 
 	if err != nil {
 		return err
 	}
-	options, err := in.WriteRun("root.cnf", fmt.Sprintf("[client]\nuser=%s\npassword=%s\nhost=127.0.0.1\nport=%d\nprotocol=tcp\n", root, password, in.Port), true)
+	file, err := in.WriteRun("root.cnf", options(in, root, password), true)
 	if err != nil {
 		return err
 	}
@@ -161,7 +161,7 @@ func (k Kind) runClient(ctx context.Context, in *kind.Instance, program string, 
 		return err
 	}
 	var said strings.Builder
-	cmd := in.Command(ctx, candidates[0], append([]string{"--defaults-file=" + options}, args...)...)
+	cmd := in.Command(ctx, candidates[0], append([]string{"--defaults-file=" + file}, args...)...)
 	cmd.Stderr = &said
 	if stdin != nil {
 		defer stdin.Close()

@@ -5,6 +5,7 @@ package php
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"net"
@@ -77,6 +78,10 @@ var finder = kind.Finder{
 func (Kind) Find(in *kind.Instance) (kind.Program, error) {
 	s := in.Service.Settings.(*Settings)
 	p, err := finder.Find(s.Version)
+	var missing *kind.MissingError
+	if errors.As(err, &missing) && len(s.Extensions) > 0 {
+		missing.Packages.Debian += " " + extensionPackages(s.Extensions).Debian // in one installation
+	}
 	if err != nil || len(s.Extensions) == 0 {
 		return p, err
 	}

@@ -3,6 +3,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -97,10 +98,16 @@ var finder = kind.Finder{
 // that can read the cluster, if there is one.
 func (Kind) Find(in *kind.Instance) (kind.Program, error) {
 	programs, err := finder.All()
+	extensions, constraint := in.Service.Settings.(*Settings).Extensions, in.Service.Settings.(*Settings).Version
+	var missing *kind.MissingError
+	if errors.As(err, &missing) && len(extensions) > 0 {
+		if server := sideBySide.For(constraint.Allows).Debian; server != "" { // all in one installation
+			missing.Packages.Debian = strings.TrimSpace(server + " " + extensionPackages(extensions, strings.TrimPrefix(server, "postgresql-")))
+		}
+	}
 	if err != nil {
 		return kind.Program{}, err
 	}
-	constraint := in.Service.Settings.(*Settings).Version
 	made, err := clusterVersion(in)
 	if err != nil {
 		return kind.Program{}, err
@@ -119,9 +126,58 @@ func (Kind) Find(in *kind.Instance) (kind.Program, error) {
 	}
 	chosen, err := kind.Choose("PostgreSQL", programs, constraint, "Debian's postgresql-NN")
 	if err != nil {
-		err = &kind.VersionError{Err: err, Packages: sideBySide.For(constraint.Allows)}
+		return chosen, &kind.VersionError{Err: err, Packages: sideBySide.For(constraint.Allows)}
 	}
-	return chosen, err
+	return chosen, checkExtensions(chosen, extensions)
+}
+
+// checkExtensions makes sure that the declared extensions are installed for a server. Where its
+// own pg_config doesn't say where they are, the server tells when they are created.
+func checkExtensions(p kind.Program, declared []string) error {
+	if len(declared) == 0 {
+		return nil
+	}
+	var dir string
+	for _, pattern := range []string{"/usr/share/postgresql/" + major(p.Version) + "/extension", filepath.Join(filepath.Dir(filepath.Dir(p.Path)), "share/postgresql*/extension"), filepath.Join(filepath.Dir(filepath.Dir(p.Path)), "share/extension")} {
+		if found, _ := filepath.Glob(pattern); len(found) > 0 {
+			dir = found[0]
+			break
+		}
+	}
+	if dir == "" {
+		return nil
+	}
+	var lacks []string
+	for _, name := range declared {
+		if _, err := os.Stat(filepath.Join(dir, name+".control")); err != nil {
+			lacks = append(lacks, name)
+		}
+	}
+	if len(lacks) == 0 {
+		return nil
+	}
+	return &kind.MissingError{Program: fmt.Sprintf("the extensions %s of PostgreSQL %s", strings.Join(lacks, ", "), major(p.Version)), Many: true,
+		Packages: kind.Packages{Debian: extensionPackages(lacks, major(p.Version))}}
+}
+
+// packagesOf are what Debian's packages of extensions have after the version, where that is not
+// the extension's name. Those of the server's own package are not in it.
+var packagesOf = map[string]string{"vector": "pgvector", "postgis": "postgis-3", "postgis_raster": "postgis-3", "postgis_topology": "postgis-3", "pg_cron": "cron", "pg_partman": "partman", "pgrouting": "pgrouting", "pg_repack": "repack"}
+
+// contributed are the extensions that the server's own package has.
+var contributed = []string{"btree_gin", "btree_gist", "citext", "cube", "dblink", "earthdistance", "fuzzystrmatch", "hstore", "intarray", "isn", "ltree", "pg_stat_statements", "pg_trgm", "pgcrypto", "plpgsql", "postgres_fdw", "tablefunc", "unaccent", "uuid-ossp"}
+
+// extensionPackages returns Debian's packages of extensions for a version of the server, blanks
+// between them.
+func extensionPackages(extensions []string, version string) string {
+	var names []string
+	for _, e := range extensions {
+		if !slices.Contains(contributed, e) {
+			names = append(names, "postgresql-"+version+"-"+cmp.Or(packagesOf[e], strings.ReplaceAll(e, "_", "-")))
+		}
+	}
+	slices.Sort(names)
+	return strings.Join(slices.Compact(names), " ")
 }
 
 // sideBySide are the packages of the versions.

@@ -34,6 +34,9 @@ func (s *Settings) WorkingDir() string { return s.Dir }
 // RunsOnce reports whether the service is meant to end by itself.
 func (s *Settings) RunsOnce() bool { return s.Once }
 
+// Command returns the declared command.
+func (s *Settings) Command() declare.Command { return s.Run }
+
 // CommandLine returns the command as the file has it.
 func (s *Settings) CommandLine() string { return s.Run.String() }
 
@@ -116,24 +119,32 @@ func argv(in *kind.Instance) ([]string, error) {
 // look finds a program in the PATH that the service gets, or from its folder
 // if the name has a slash.
 func look(in *kind.Instance, name string) (string, error) {
-	if strings.Contains(name, "/") {
-		path := name
-		if !filepath.IsAbs(path) {
-			path = filepath.Join(folder(in), path)
+	return Look(name, searchPath(in), whichPath(in), folder(in))
+}
+
+// Look finds the program that a command in dir names: from dir if the name has a slash,
+// otherwise in a search path, whose relative folders are seen from dir. What is neither is a
+// *kind.MissingError, which says that it was looked for in looked; a file of the project that is
+// not there is a *kind.AbsentError.
+func Look(name, searchPath, looked, dir string) (string, error) {
+	if !strings.Contains(name, "/") {
+		if found := kind.InPath(name, searchPath, dir); len(found) > 0 {
+			return found[0], nil
 		}
-		info, err := os.Stat(path)
-		switch {
-		case err != nil || info.IsDir():
-			return "", &kind.AbsentError{Err: fmt.Errorf("there is no program %s; build it, or correct run", path)}
-		case info.Mode()&0o111 == 0:
-			return "", fmt.Errorf("%s is not executable; make it so with: chmod +x %s", path, path)
-		}
-		return path, nil
+		return "", &kind.MissingError{Program: name, Looked: looked, Packages: packages[name]}
 	}
-	if found := inPath(in, name); len(found) > 0 {
-		return found[0], nil
+	path := name
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(dir, path)
 	}
-	return "", &kind.MissingError{Program: name, Looked: whichPath(in), Packages: packages[name]}
+	info, err := os.Stat(path)
+	switch {
+	case err != nil || info.IsDir():
+		return "", &kind.AbsentError{Err: fmt.Errorf("there is no program %s; build it, or correct the command", path)}
+	case info.Mode()&0o111 == 0:
+		return "", fmt.Errorf("%s is not executable; make it so with: chmod +x %s", path, path)
+	}
+	return path, nil
 }
 
 // searchPath returns the PATH that the service gets.
