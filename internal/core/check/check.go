@@ -65,7 +65,8 @@ type Action struct {
 	Dir     string  `json:"dir,omitempty"`
 	Other   string  `json:"other,omitempty"`
 	// Command is a program with its arguments, blanks between them, that is to be
-	// run in a terminal, where it may ask: by the interface, and not the keeper.
+	// run in a terminal, where it may ask: by the interface, and not the keeper. For
+	// AddPreparation it is the entry.
 	Command string `json:"command,omitempty"`
 }
 
@@ -86,7 +87,7 @@ func (s *subject) find(id string, level Level, key, what string) Finding {
 }
 
 // serviceChecks are made for each service, projectChecks once.
-var serviceChecks = []func(context.Context, *subject) []Finding{programs, runtimes, ports, folders, preparations, commands, patterns, warnings, elsewhere, borrowed, unresolved, data, outside}
+var serviceChecks = []func(context.Context, *subject) []Finding{programs, runtimes, ports, folders, preparations, commands, packages, patterns, warnings, elsewhere, borrowed, unresolved, data, outside}
 var projectChecks = []func(context.Context, *project.Project) []Finding{disk, openFiles, clock, environment, committed, errands, triggers, gate, branch}
 
 // atStart are the checks that a service must pass when it starts, beside

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/deps"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/probe"
@@ -125,10 +126,12 @@ const (
 	AdoptOutside = "adopt"         // use what is there
 	ChangeRights = "change-rights" // of a folder
 	MakeFolder   = "make-folder"   // that is missing
-	SwitchBranch = "switch-branch" // to the data of the branch that is checked out
-	KeepBranch   = "keep-branch"   // have the data be that branch's
-	Restart      = "restart"       // the service
-	InTerminal   = "terminal"      // run a command in the terminal
+	// AddPreparation adds Command, an entry of prepare, to the declaration.
+	AddPreparation = "add-preparation"
+	SwitchBranch   = "switch-branch" // to the data of the branch that is checked out
+	KeepBranch     = "keep-branch"   // have the data be that branch's
+	Restart        = "restart"       // the service
+	InTerminal     = "terminal"      // run a command in the terminal
 )
 
 // otherPort returns the ways to give the service another port.
@@ -298,6 +301,29 @@ func commands(_ context.Context, s *subject) []Finding {
 	missing("migrations", "migrations", scripts.Migrations.Value, "the folder of its migrations")
 	missing("seed", "seed", scripts.Seed.File.Value, "its seed")
 	return out
+}
+
+// packages looks whether the packages of a program are installed, or a preparation installs them.
+func packages(_ context.Context, s *subject) []Finding {
+	if !s.Kind(s.service).Info().InheritEnv || len(s.service.Prepare) > 0 {
+		return nil
+	}
+	set, at, missing := deps.Missing(s.WorkingDir(s.service), s.Dir)
+	if !missing {
+		return nil
+	}
+	dir := ""
+	if at != s.WorkingDir(s.service) {
+		if dir, _ = filepath.Rel(s.Dir, at); dir == "" {
+			dir = "."
+		}
+	}
+	entry := set.Preparation(dir)
+	f := s.find("packages", Warns, "run", fmt.Sprintf("its packages are not installed: there is no %s in %s, and no preparation that makes it", set.Makes, at))
+	f.Why = "what it imports is not found"
+	f.Remedy = "add prepare = [" + entry + "]"
+	f.Actions = []Action{{Do: AddPreparation, Command: entry, Label: "prepare by " + set.Install, Says: "prepare = [" + entry + "] is written to " + declare.FileName}}
+	return []Finding{f}
 }
 
 // patterns looks for patterns of files that match nothing.

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"neighbour/internal/core/deps"
 	"neighbour/internal/core/kind/catalogue"
 	"path/filepath"
 	"regexp"
@@ -69,14 +70,10 @@ func (s *Service) prepare(run string, when ...string) {
 	s.Lines = append(s.Lines, fmt.Sprintf("prepare = [{ run = %q, when = %s }]", run, list(when)))
 }
 
-// prepareMaking is prepare for a command that makes a folder, in a folder of the project or, if
-// that is "", in the service's.
-func (s *Service) prepareMaking(dir, run, makes string, when ...string) {
-	in := ""
-	if dir != "" {
-		in = fmt.Sprintf("dir = %q, ", dir)
-	}
-	s.Lines = append(s.Lines, fmt.Sprintf("prepare = [{ run = %q, %swhen = %s, makes = [%q] }]", run, in, list(when), makes))
+// install has the packages of a folder of the project, "" for the service's own, installed before
+// the service starts.
+func (s *Service) install(packages deps.Set, dir string) {
+	s.Lines = append(s.Lines, "prepare = ["+packages.Preparation(dir)+"]")
 }
 
 var plainConstraint = regexp.MustCompile(`^(>=|\^|~|=)?\s*v?(\d+(?:\.\d+){0,2})(?:\.[x*])?$`)

@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 	"unicode"
+
+	"neighbour/internal/core/deps"
 )
 
 // tools serve an app while it is worked on.
@@ -51,12 +53,8 @@ func (r *reader) readNode(folder, file string) {
 	if folder != "." && r.isMember(folder) {
 		base, in = ".", "."
 	}
-	tool, install, lock := "npm", "npm ci", "package-lock.json"
-	for _, t := range [][3]string{{"yarn", "yarn install --frozen-lockfile", "yarn.lock"}, {"pnpm", "pnpm install --frozen-lockfile", "pnpm-lock.yaml"}, {"bun", "bun install --frozen-lockfile", "bun.lock"}} {
-		if r.has(filepath.Join(base, t[2])) {
-			tool, install, lock = t[0], t[1], t[2]
-		}
-	}
+	packages := deps.Node(func(name string) bool { return r.has(filepath.Join(base, name)) })
+	tool := packages.Tool
 	var main *Service
 	propose := func(script, called string) *Service {
 		run := tool + " run " + script
@@ -66,10 +64,8 @@ func (r *reader) readNode(folder, file string) {
 		command, line := m.Scripts[script], lineOf(text, `"`+script+`"`)
 		s := r.program(folder, called, run, Finding{file, line, fmt.Sprintf("the script %q runs: %s", script, command)})
 		s.uses("node", m.Engines["node"])
-		if r.has(filepath.Join(base, lock)) {
-			s.prepareMaking(in, install, "node_modules", lock)
-		} else if len(m.Dependencies)+len(m.Development) > 0 {
-			s.prepareMaking(in, tool+" install", "node_modules", "package.json")
+		if packages.When != "package.json" || len(m.Dependencies)+len(m.Development) > 0 {
+			s.install(packages, in)
 		}
 		r.readCommand(s, folder, file, line, command)
 		return s

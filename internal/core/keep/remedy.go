@@ -104,6 +104,11 @@ func (k *Keeper) remedy(ctx context.Context, id string, a check.Action) (f check
 			return f, "", err
 		}
 		return f, fmt.Sprintf("%s is outside in %s from now on", f.Service, declare.LocalFileName), nil
+	case check.AddPreparation:
+		if err := k.Edit(ctx, project.Change{Service: f.Service, Preparation: a.Command}); err != nil {
+			return f, "", err
+		}
+		return f, "prepare is written to " + declare.FileName + "; apply it", nil
 	case check.EndHolder:
 		err := k.during(ctx, "remedy", f.Service, func() (err error) {
 			says, err = k.endHolder(ctx, a)

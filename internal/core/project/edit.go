@@ -27,6 +27,8 @@ type Change struct {
 	// are, and 0 or "" removes the key.
 	Port    *int    `json:"port,omitempty"`
 	Version *string `json:"version,omitempty"`
+	// Preparation is what prepare is set to, an entry of it, for a service that has none.
+	Preparation string `json:"preparation,omitempty"`
 	// Local writes to the file for this machine instead.
 	Local bool `json:"local,omitempty"`
 	// Outside makes the service one that is only checked, at this address.
@@ -121,6 +123,9 @@ func (c Change) apply(src []byte) ([]byte, error) {
 			return nil, err
 		}
 		return declare.SetKey(src, c.Service, "health", fmt.Sprintf("{ tcp = %q }", c.Outside))
+	}
+	if c.Preparation != "" {
+		return declare.SetKey(src, c.Service, "prepare", "["+c.Preparation+"]")
 	}
 	if c.Version != nil {
 		if src, err = set(src, c.Service, "version", strconv.Quote(*c.Version), *c.Version == ""); err != nil {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/deps"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/wire"
 )
@@ -56,14 +57,36 @@ func (p *Project) Runtimes(s *declare.Service) []kind.Runtime {
 	return runtimes
 }
 
-// withRuntimes puts the folders of what a service runs on first in its PATH.
+// bins are the folders where the programs of a service's packages are, those nearest to its own
+// folder first.
+func (p *Project) bins(s *declare.Service) []string {
+	if !p.Kind(s).Info().InheritEnv {
+		return nil
+	}
+	var out []string
+	for dir := p.WorkingDir(s); ; dir = filepath.Dir(dir) {
+		rel, err := filepath.Rel(p.Dir, dir)
+		if err != nil || !filepath.IsLocal(rel) {
+			return out
+		}
+		out = append(out, deps.Bins(dir)...)
+	}
+}
+
+// withRuntimes puts the programs of a service's packages first in its PATH, and then what it runs
+// on.
 func (p *Project) withRuntimes(s *declare.Service, vars []wire.Variable) []wire.Variable {
 	path := os.Getenv("PATH")
 	at := slices.IndexFunc(vars, func(v wire.Variable) bool { return v.Name == "PATH" })
 	if at >= 0 {
 		path = vars[at].Value
 	}
-	var dirs, why []string
+	dirs := p.bins(s)
+	var why []string
+	for _, dir := range dirs {
+		rel, _ := filepath.Rel(p.Dir, dir)
+		why = append(why, rel+" first, where programs of its packages are")
+	}
 	for _, r := range p.Runtimes(s) {
 		if found := kind.InPath(r.Program, path, p.WorkingDir(s)); len(found) > 0 && found[0] == r.Path {
 			continue // it is first as it is

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/deps"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/probe"
 )
@@ -130,6 +131,11 @@ func Look(name, searchPath, looked, dir string) (string, error) {
 	if !strings.Contains(name, "/") {
 		if found := kind.InPath(name, searchPath, dir); len(found) > 0 {
 			return found[0], nil
+		}
+		for _, folder := range filepath.SplitList(searchPath) {
+			if _, err := os.Stat(folder); errors.Is(err, fs.ErrNotExist) && deps.IsBin(folder) {
+				return "", &kind.AbsentError{Err: fmt.Errorf("there is no program %s in PATH, and its packages are not installed: there is no %s; install them, as by prepare = [%s]", name, folder, deps.Preparation(folder))}
+			}
 		}
 		return "", &kind.MissingError{Program: name, Looked: looked, Packages: packages[name]}
 	}
