@@ -43,6 +43,9 @@ type Names struct {
 	// Prepare runs preparations whether they are due or not (start and
 	// restart).
 	Prepare bool `json:"prepare,omitempty"`
+	// Environment is that of whoever asks, NAME=value each: what is started inherits it, below
+	// what is declared (start, restart and apply). Left out, the keeper's stays as it is.
+	Environment []string `json:"environment,omitempty"`
 }
 
 // Rereading is the answer to a request to read the declaration again.

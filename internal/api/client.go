@@ -150,7 +150,7 @@ func (c *Client) Status(ctx context.Context) (Snapshot, error) {
 // Prepare runs preparations whether they are due or not. It returns when the
 // keeper has taken it up.
 func (c *Client) Start(ctx context.Context, prepare bool, names ...string) (Done, error) {
-	return call(ctx, c, startEndpoint, Names{Services: names, Prepare: prepare})
+	return call(ctx, c, startEndpoint, Names{Services: names, Prepare: prepare, Environment: os.Environ()})
 }
 
 // Stop stops the named services and what needs them, and returns when they
@@ -162,7 +162,7 @@ func (c *Client) Stop(ctx context.Context, names ...string) (Done, error) {
 // Restart stops and starts the named services; without a name, all. Prepare is
 // as for Start.
 func (c *Client) Restart(ctx context.Context, withNeeds, prepare bool, names ...string) (Done, error) {
-	return call(ctx, c, restartEndpoint, Names{Services: names, WithNeeds: withNeeds, Prepare: prepare})
+	return call(ctx, c, restartEndpoint, Names{Services: names, WithNeeds: withNeeds, Prepare: prepare, Environment: os.Environ()})
 }
 
 // Kinds lists the kinds that a service may be of.
@@ -211,7 +211,7 @@ func (c *Client) Changes(ctx context.Context) ([]insight.Effect, error) {
 // The keeper is replaced by one that has read it, and has to be connected to
 // anew.
 func (c *Client) Apply(ctx context.Context) ([]insight.Effect, error) {
-	return call(ctx, c, applyEndpoint, none{})
+	return call(ctx, c, applyEndpoint, Names{Environment: os.Environ()})
 }
 
 // Reread has the declaration read again, if that touches no service that runs

@@ -91,7 +91,7 @@ var (
 		query:   []parameter{{"period", "how long, in seconds; 300 if it is left out, at most a day", "integer"}, {"parts", "of how many equal parts the period is made; 60 if it is left out, at most 1000", "integer"}}}
 	remedyEndpoint  = endpoint[Remedy, Remedied]{method: "POST", path: "/remedy", refusal: 422, summary: "Do something about a finding, as it was confirmed"}
 	changesEndpoint = endpoint[none, []insight.Effect]{method: "GET", path: "/changes", refusal: 422, summary: "What the declaration as it is now means for the services"}
-	applyEndpoint   = endpoint[none, []insight.Effect]{method: "POST", path: "/apply", refusal: 422, summary: "Carry that out; the keeper is replaced by one that has read the declaration",
+	applyEndpoint   = endpoint[Names, []insight.Effect]{method: "POST", path: "/apply", refusal: 422, summary: "Carry that out; the keeper is replaced by one that has read the declaration",
 		details: "What goes or restarts is stopped before the answer. The keeper then becomes, in the same process, one that has read the declaration; it closes its connections, adopts what runs, and starts what is to start."}
 	rereadEndpoint = endpoint[Names, Rereading]{method: "POST", path: "/reread", refusal: 422, summary: "Read the declaration again, if that touches nothing that runs",
 		details: "Unless a service that runs would restart or stop, the keeper becomes one that has read the declaration, as after an apply; nothing is started. The services of the request are those that may be touched."}

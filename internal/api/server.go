@@ -142,6 +142,7 @@ func (s *Server) cancel(r *http.Request, _ none) (Done, func(), error) {
 }
 
 func (s *Server) start(r *http.Request, n Names) (Done, func(), error) {
+	s.keeper.UseEnvironment(n.Environment)
 	began, err := s.keeper.Start(asked(r), n.Prepare, n.Services...)
 	return Done{Services: n.Services, Began: began}, nil, err
 }
@@ -156,6 +157,7 @@ func (s *Server) stop(r *http.Request, n Names) (Done, func(), error) {
 }
 
 func (s *Server) restart(r *http.Request, n Names) (Done, func(), error) {
+	s.keeper.UseEnvironment(n.Environment)
 	told, began, err := s.keeper.Restart(asked(r), n.WithNeeds, n.Prepare, n.Services...)
 	return Done{Services: n.Services, Told: told, Began: began}, nil, err
 }
@@ -294,7 +296,8 @@ func (s *Server) reread(r *http.Request, n Names) (Rereading, func(), error) {
 	return Rereading{may, effects}, after, err
 }
 
-func (s *Server) apply(r *http.Request, _ none) ([]insight.Effect, func(), error) {
+func (s *Server) apply(r *http.Request, n Names) ([]insight.Effect, func(), error) {
+	s.keeper.UseEnvironment(n.Environment)
 	effects, start, err := s.keeper.Apply(asked(r))
 	if err == nil {
 		s.replaced.Store(true)

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
+	"neighbour/internal/core/check"
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
@@ -188,9 +189,15 @@ printed as they are.`,
 			if err := p.Check(names...); err != nil {
 				return err
 			}
-			vars, err := api.Ask(cmd.Context(), p).Environment(cmd.Context(), names[0], why)
+			answers := api.Ask(cmd.Context(), p)
+			vars, err := answers.Environment(cmd.Context(), names[0], why)
 			if err != nil {
 				return err
+			}
+			if why && format != "json" {
+				if err := a.printOutdated(cmd.Context(), answers, names[0]); err != nil {
+					return err
+				}
 			}
 			return a.printEnv(vars, format, why)
 		},
@@ -200,6 +207,21 @@ printed as they are.`,
 	cmd.Flags().BoolVar(&why, "why", false, "say where each value comes from")
 	_ = cmd.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"dotenv", "shell", "json"}, cobra.ShellCompDirectiveNoFileComp))
 	return cmd
+}
+
+// printOutdated says in comments which variables a service that runs was started with that would be
+// others now.
+func (a *app) printOutdated(ctx context.Context, answers api.Questions, service string) error {
+	all, err := answers.Checks(ctx)
+	if err != nil {
+		return err
+	}
+	for _, f := range all {
+		if f.ID == check.Outdated+"/"+service || f.ID == check.Inherited+"/"+service {
+			fmt.Fprintf(a.raw, "# %s; %s\n", display.Plain(f.What), f.Remedy)
+		}
+	}
+	return nil
 }
 
 func (a *app) printEnv(vars []project.Explained, format string, why bool) error {

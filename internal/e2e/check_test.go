@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -338,7 +339,7 @@ service.api.env.MODE = "away"
 	p.must("start", "--profile", "away")
 	why := p.must("env", "api", "--why")
 	assert.Contains(t, why, "# from shelf.url in neighbour.toml:10:13\n# goes before .env:1\n# goes before .env.production:1\nCACHE_URL=")
-	assert.Contains(t, why, "# goes before neighbour.toml:12:8\n# goes before the environment that the keeper was started in\n# goes before .env:2 (the same value)\nMODE=away")
+	assert.Contains(t, why, "# goes before neighbour.toml:12:8\n# goes before the environment of the latest start\n# goes before .env:2 (the same value)\nMODE=away")
 
 	s := openWith(t, p.env, p.dir, 142, 38)
 	s.see("ready")
@@ -413,4 +414,36 @@ func TestTroubleHasItsFindings(t *testing.T) {
 			return there
 		}, patience, 100*time.Millisecond, "%s is not among %v", id, found)
 	}
+}
+
+// Programs inherit the environment of the command that starts them, not of the shell that once
+// started the keeper.
+func TestEnvironmentOfTheCaller(t *testing.T) {
+	t.Parallel()
+	first, second := t.TempDir(), t.TempDir()
+	for dir, says := range map[string]string{first: "old", second: "new"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "drill"), []byte("#!/bin/sh\necho "+says+" $SHED_MODE $DECLARED\nexec sleep 1000\n"), 0o755))
+	}
+	p := newProject(t, "[service.api]\nrun = \"drill\"\nenv.DECLARED = \"yes\"\n"+program("other"))
+	from := func(dir, mode string) {
+		p.env = []string{"PATH=" + dir + ":" + os.Getenv("PATH"), "SHED_MODE=" + mode, "DECLARED=no"}
+	}
+	said := func(want ...string) {
+		p.eventually(func(status) bool { return slices.Equal(want, p.printed("api")) })
+	}
+	from(first, "one")
+	p.must("start")
+	said("old one yes")
+	from(second, "two")
+	assert.NotContains(t, p.run("check").stdout, "than it would get now")
+	p.must("start") // nothing is started
+	assert.Contains(t, p.run("check").stdout, "it was started with another PATH and SHED_MODE than it would get now")
+	assert.Contains(t, p.must("env", "api", "--why"), "# it was started with another PATH and SHED_MODE than it would get now; start it again: neighbour restart api")
+	p.must("restart", "api")
+	said("old one yes", "new two yes")
+	assert.NotContains(t, p.findings(), "inherited/api")
+	from(first, "three")
+	p.write("neighbour.toml", "[service.api]\nrun = \"drill\"\nenv.DECLARED = \"still\"\n"+program("other"))
+	p.must("apply")
+	said("old one yes", "new two yes", "old three still")
 }

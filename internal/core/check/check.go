@@ -191,6 +191,13 @@ func (n Seen) findings(p *project.Project, s *declare.Service) []Finding {
 	return append(out, sub.outdated(n.PID)...)
 }
 
+// Outdated and Inherited begin the ids of findings about what a service that runs was started with:
+// variables that are declared, and those of the environment.
+const (
+	Outdated  = "outdated"
+	Inherited = "inherited"
+)
+
 // outdated says which variables a program was started with that would be others now, as when
 // what they lead to has got another port meanwhile.
 func (s *subject) outdated(pid int) []Finding {
@@ -202,22 +209,32 @@ func (s *subject) outdated(pid int) []Finding {
 		return nil
 	}
 	has := proc.Variables(pid)
+	if len(has) == 0 { // it can't be seen
+		return nil
+	}
 	var names, from []string
+	given := map[string]bool{proc.MarkVariable: true, "PORT": true}
 	for _, v := range vars {
+		given[v.Name] = true
 		if was, there := has[v.Name]; there && len(v.From) > 0 && was != v.Value {
 			names, from = append(names, v.Name), append(from, v.From...)
 		}
 	}
-	if len(names) == 0 {
-		return nil
+	var out []Finding
+	add := func(id string, level Level, names []string, why string) {
+		f := s.find(id, level, "env", "it was started with another "+words.Join(names)+" than it would get now")
+		f.Why, f.Remedy = why, "start it again: neighbour restart "+s.service.Name
+		f.Actions = []Action{{Do: Restart, Label: "restart it", Says: s.service.Name + " is stopped and started again; what needs it is left running"}}
+		out = append(out, f)
 	}
-	slices.Sort(from)
-	from = slices.Compact(from)
-	f := s.find("outdated", Warns, "env", "it was started with another "+words.Join(names)+" than it would get now")
-	f.Why = words.Join(from) + " changed since; what it calls by the old value may be gone"
-	f.Remedy = "start it again: neighbour restart " + s.service.Name
-	f.Actions = []Action{{Do: Restart, Label: "restart it", Says: s.service.Name + " is stopped and started again; what needs it is left running"}}
-	return []Finding{f}
+	if len(names) > 0 {
+		slices.Sort(from)
+		add(Outdated, Warns, names, words.Join(slices.Compact(from))+" changed since; what it calls by the old value may be gone")
+	}
+	if names := project.OtherInherited(has, func(name string) bool { return given[name] }); len(names) > 0 {
+		add(Inherited, Note, names, "the latest start or restart came from a shell that has other values")
+	}
+	return out
 }
 
 // AtStart makes the checks that belong to the start of one service, and

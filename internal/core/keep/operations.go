@@ -227,3 +227,7 @@ func (k *Keeper) Restart(ctx context.Context, withNeeds, prepare bool, names ...
 func among(names, set []string) []string {
 	return slices.DeleteFunc(slices.Clone(names), func(n string) bool { return !slices.Contains(set, n) })
 }
+
+// UseEnvironment has what is started from now on inherit an environment, NAME=value each. See
+// project.Project.UseEnvironment.
+func (k *Keeper) UseEnvironment(environment []string) { k.project.UseEnvironment(environment) }

@@ -149,7 +149,7 @@ keys = { CACHE = "${shelf.url}", ODD = "it's" }
 	require.NoError(t, err)
 	require.Equal(t, "CACHE_URL", explained[0].Name)
 	assert.Equal(t, []project.Hidden{{Where: ".env:1", Same: true}, {Where: ".env.production:1"}}, explained[0].Hides)
-	assert.Equal(t, "the environment that the keeper was started in", explained[1].Hides[0].String())
+	assert.Equal(t, "the environment of the latest start", explained[1].Hides[0].String())
 }
 
 // A preparation is due exactly if what it names has changed since it was done.

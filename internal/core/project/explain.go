@@ -58,7 +58,7 @@ func (p *Project) Explain(s *declare.Service, files []EnvFile) ([]Explained, err
 			}
 		}
 		if value, set := os.LookupEnv(v.Name); set && inherits {
-			e.Hides = append(e.Hides, Hidden{"the environment that the keeper was started in", value == v.Value})
+			e.Hides = append(e.Hides, Hidden{"the environment of the latest start", value == v.Value})
 		}
 		for _, f := range files {
 			if f.Service != s.Name {
