@@ -135,6 +135,17 @@ func (a *app) project() (*project.Project, error) {
 		return nil, err
 	}
 	p, err := project.Open(a.dir)
+	var copied *project.CopiedError
+	if errors.As(err, &copied) && terminal(os.Stdin) {
+		yes, askErr := a.askYes(fmt.Sprintf("%s is a copy of %s. Have it be a project of its own? It keeps the copied data, and gets other ports; nothing of the other is touched.", copied.Dir, copied.From))
+		if askErr != nil || !yes {
+			return nil, errors.Join(askErr, err)
+		}
+		if _, err := project.Vouch(a.dir); err != nil {
+			return nil, err
+		}
+		p, err = project.Open(a.dir)
+	}
 	if err == nil && p.LostProfile != "" {
 		fmt.Fprintf(a.err, "%s has no profile %s any more; what runs goes on with it until it is stopped\n", declare.FileName, p.LostProfile)
 	}

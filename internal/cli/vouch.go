@@ -14,7 +14,9 @@ func (a *app) vouch() *cobra.Command {
 		Long: `Vouch remembers that you use this project although its declaration, or a folder
 on the way to it, belongs to somebody else or can be written by others: who can
 change it decides what is executed as you. A folder ` + project.StateDir + ` that was not made
-here, because it came with a home of before, say, is used from then on, too.`,
+here, because it came with a home of before, say, is used from then on, too. A
+copy of a project becomes a project of its own: it keeps the copied data, and
+gets ports and an identity of its own.`,
 		Example: "  neighbour -C /srv/toolshed vouch",
 		RunE: func(*cobra.Command, []string) error {
 			dir, err := project.Vouch(a.dir)

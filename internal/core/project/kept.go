@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -114,13 +113,8 @@ func (p *Project) Unpack(ctx context.Context, in *kind.Instance, from, to string
 	if err := t.Update(ctx, func(uint64) bool { return false }, true); err != nil {
 		return err
 	}
-	for _, pattern := range p.Kind(in.Service).Info().Fleeting {
-		found, _ := filepath.Glob(filepath.Join(to, pattern))
-		for _, f := range found {
-			if err := os.Remove(f); err != nil {
-				return err
-			}
-		}
+	if err := removeFleeting(to, p.Kind(in.Service).Info().Fleeting); err != nil {
+		return err
 	}
 	if in.Account != nil {
 		return in.Account.OwnAll(to)

@@ -145,7 +145,17 @@ func Vouch(dir string) (string, error) {
 	if err := os.MkdirAll(filepath.Dir(vouchPath(dir)), 0o700); err != nil {
 		return "", err
 	}
-	if err := At(dir).takeState(); err != nil {
+	var copied *CopiedError
+	switch err := At(dir).takeState(); {
+	case errors.As(err, &copied):
+		p, err := open(path, "", "")
+		if err != nil {
+			return "", err
+		}
+		if err := p.separate(); err != nil {
+			return "", err
+		}
+	case err != nil:
 		return "", err
 	}
 	return dir, atomicfile.Write(vouchPath(dir), []byte(dir), 0o600)

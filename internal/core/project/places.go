@@ -33,6 +33,9 @@ func (p *Project) EnsureDirs() error {
 	if err := ensurePrivate(p.runDir()); err != nil {
 		return err
 	}
+	if err := p.noteMoved(); err != nil {
+		return err
+	}
 	return enlist(p.Dir)
 }
 

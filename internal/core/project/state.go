@@ -80,6 +80,9 @@ func (p *Project) checkStateFiles() error {
 	if !p.knowsState() {
 		return strange("was not made by Neighbour for this user")
 	}
+	if from := p.copiedFrom(); from != "" {
+		return &CopiedError{p.Dir, from}
+	}
 	return nil
 }
 

@@ -1,0 +1,62 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"neighbour/internal/testkit"
+)
+
+// A copied folder shows and touches nothing of the original's, and becomes a project of its own
+// with the copied data. A moved one stays the same project.
+func TestCopiedProject(t *testing.T) {
+	t.Parallel()
+	testkit.Need(t, testkit.Postgres)
+	p := newProject(t, "[service.ledger]\nkind = \"postgres\"\ndatabases = [\"shed\"]\n[service.reviews]\nkind = \"documents\"\n"+program("api", `needs = ["ledger"]`))
+	p.must("start")
+	p.must("ask", "ledger", "--write", "create table tool as select 'drill' as name")
+	p.must("ask", "ledger", "--write", "checkpoint") // what is copied is whole
+	before := p.status()
+	all := filepath.Join(t.TempDir(), "all")
+	if os.Getuid() == 0 {
+		require.NoError(t, os.Chmod(filepath.Dir(all), 0o755))
+	}
+	require.NoError(t, exec.Command("cp", "-a", p.dir, all).Run())
+	other := &project{t: t, dir: all}
+	t.Cleanup(other.clean)
+	for _, command := range []string{"status", "stop", "start", "restart", "check", "logs", "purge"} {
+		r := other.run(command)
+		assert.Equal(t, 1, r.code, command)
+		assert.Contains(t, r.stderr, "is a copy of "+p.dir+", with its data and its ports", command)
+	}
+	assert.Equal(t, before, p.status(), "nothing of it was touched")
+	other.must("vouch")
+	assert.Equal(t, "stopped", other.status().Service["api"].State)
+	assert.Nil(t, other.status().Keeper)
+	other.must("start")
+	now := other.status()
+	for name, s := range p.status().Service {
+		assert.Equal(t, before.Service[name].PID, s.PID)
+		assert.NotEqual(t, s.PID, now.Service[name].PID)
+		if s.Port != 0 {
+			assert.NotEqual(t, s.Port, now.Service[name].Port)
+		}
+	}
+	other.must("ask", "ledger", "--write", "insert into tool values ('saw')")
+	assert.Contains(t, other.must("ask", "ledger", "select count(*) from tool"), "2", "it keeps the data")
+	assert.Contains(t, p.must("ask", "ledger", "select count(*) from tool"), "1", "which is its own")
+	other.must("stop")
+	assert.Equal(t, before, p.status())
+
+	p.must("stop")
+	moved := filepath.Join(filepath.Dir(all), "moved")
+	require.NoError(t, os.Rename(p.dir, moved))
+	p.dir = moved
+	p.must("start")
+	assert.Contains(t, p.must("ask", "ledger", "select count(*) from tool"), "1")
+}
