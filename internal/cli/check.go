@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -14,6 +15,7 @@ import (
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/wire"
 	"neighbour/internal/core/words"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
@@ -63,14 +65,24 @@ what is missing, asks, runs it, and looks again.`,
 	return cmd
 }
 
-// install installs what findings miss, and returns what is found then.
+// install installs what findings miss, all of it in one go, and returns what is found then. It asks
+// once; what installs it asks no more.
 func (a *app) install(ctx context.Context, p *project.Project, all []check.Finding, yes bool) ([]check.Finding, error) {
-	i := check.Install(yes, all)
+	look := func() (err error) {
+		all, err = api.Ask(ctx, p).Checks(ctx)
+		return err
+	}
+	i := check.Install(true, all)
 	if len(i.Argv) == 0 {
-		fmt.Fprintln(a.err, "nothing is missing that can be installed here")
+		fmt.Fprintln(a.err, "Nothing is missing that can be installed here.")
 		return all, nil
 	}
-	fmt.Fprintf(a.err, "To install what is missing:\n\n    %s\n\n", i)
+	a.sayUnmet(all)
+	fmt.Fprint(a.err, "To install what is missing:\n\n")
+	if len(i.Update) > 0 {
+		fmt.Fprintf(a.err, "    %s\n", wire.QuoteCommand(i.Update))
+	}
+	fmt.Fprintf(a.err, "    %s\n\n", i)
 	if more := check.ServersInWords(i.Serving); more != "" {
 		fmt.Fprintf(a.err, "note: %s\n", more)
 	}
@@ -79,14 +91,40 @@ func (a *app) install(ctx context.Context, p *project.Project, all []check.Findi
 			return all, err
 		}
 	}
+	if len(i.Update) > 0 {
+		if err := a.pass(ctx, i.Update); err != nil {
+			return all, err
+		}
+		if err := look(); err != nil { // packages of a certain version are found in the lists
+			return all, err
+		}
+		i = check.Install(true, all)
+	}
+	if err := a.pass(ctx, i.Argv); err != nil {
+		return all, err
+	}
+	return all, look()
+}
+
+// sayUnmet says which versions the project asks for that what is installed does not have.
+func (a *app) sayUnmet(all []check.Finding) {
+	for _, f := range all {
+		if strings.HasPrefix(f.ID, check.Runtime) {
+			fmt.Fprintf(a.err, "%s %s: %s\n", signs.Level(f.Level), f.Service, display.Clean(f.What))
+		}
+	}
+}
+
+// pass runs a command on this terminal.
+func (a *app) pass(ctx context.Context, argv []string) error {
 	a.out.Flush()
 	a.err.Flush()
-	cmd := exec.CommandContext(ctx, i.Argv[0], i.Argv[1:]...)
+	cmd := exec.CommandContext(ctx, argv[0], argv[1:]...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stderr, os.Stderr
 	if err := cmd.Run(); err != nil {
-		return all, fmt.Errorf("%s: %w", i, err)
+		return fmt.Errorf("%s: %w", wire.QuoteCommand(argv), err)
 	}
-	return api.Ask(ctx, p).Checks(ctx)
+	return nil
 }
 
 func (a *app) printFindings(p *project.Project, all []check.Finding) {

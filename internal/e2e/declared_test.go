@@ -90,7 +90,7 @@ health = { log = "drill|nil|^$|." }
 	q.env = []string{"XDG_CONFIG_HOME=" + config}
 	r = q.run("start")
 	assert.Equal(t, 1, r.code)
-	assert.Contains(t, r.stderr, "no-such-server is not installed (looked in PATH: no-such-server, /opt/no-*/bin/x)\n    install it with\n    "+sudo+"apt-get install redis-server\n")
+	assert.Contains(t, r.stderr, "no-such-server is not installed (looked in PATH: no-such-server, /opt/no-*/bin/x)\n    install it with\n    "+sudo+"apt-get install --no-install-recommends redis-server\n")
 	require.NoError(t, os.WriteFile(kinds, []byte(cabinet+"\nprot = 1\n"), 0o644))
 	r = q.run("status")
 	assert.Equal(t, 1, r.code)

@@ -171,7 +171,7 @@ func TestMissingServersAreNamedWithTheirPackage(t *testing.T) {
 		assert.Zero(t, r.code, r.stderr)
 		return
 	}
-	assert.Regexp(t, regexp.MustCompile(`redis-server is not installed .*\n    install it with\n    (sudo )?apt-get install redis-server\n`), p.run("start").stderr)
+	assert.Regexp(t, regexp.MustCompile(`redis-server is not installed .*\n    install it with\n    (sudo )?apt-get install --no-install-recommends redis-server\n`), p.run("start").stderr)
 }
 
 func TestExampleToolshed(t *testing.T) {

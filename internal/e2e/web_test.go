@@ -140,7 +140,7 @@ func TestWebServersThatCantBe(t *testing.T) {
 		"[service.a]\nkind = \"apache\"\nroot = \".\"\nextra = \"Frobnicate on\"\n":                                            `(?s)its configuration is refused.*Invalid command 'Frobnicate'`,
 		"[service.a]\nkind = \"nginx\"\nroot = \".\"\nphp = \"${b}\"\n[service.b]\nkind = \"redis\"\n":                         "b is a service of kind redis, and this needs one of kind php",
 		"[service.a]\nkind = \"nginx\"\nroot = \".\"\nphp = \"engin\"\n[service.engine]\nkind = \"php\"\n":                     `no service "engin"`,
-		"[service.a]\nkind = \"php\"\nextensions = [\"telepathy\"]\n":                                                          `the extensions telepathy of PHP 8\S* are not installed\n    install it with\n    (sudo )?apt-get install php-telepathy`,
+		"[service.a]\nkind = \"php\"\nextensions = [\"telepathy\"]\n":                                                          `the extensions telepathy of PHP 8\S* are not installed\n    install it with\n    (sudo )?apt-get install --no-install-recommends php-telepathy`,
 		"[service.a]\nkind = \"php\"\nversion = \"5\"\n":                                                                       `no installed PHP meets version = "5"; installed: 8`,
 		"[service.a]\nkind = \"nginx\"\nroot = \".\"\nport = 8099\n[service.b]\nkind = \"nginx\"\nroot = \".\"\nport = 8099\n": "a has port 8099 already",
 	} {

@@ -46,6 +46,9 @@ func programs(_ context.Context, s *subject) []Finding {
 	return []Finding{f}
 }
 
+// Runtime begins the ids of findings about versions that the project's files ask for.
+const Runtime = "runtime"
+
 // runtimes looks whether what the project's own files ask for is there, and agrees
 // with the declaration.
 func runtimes(_ context.Context, s *subject) []Finding {
@@ -59,7 +62,7 @@ func runtimes(_ context.Context, s *subject) []Finding {
 	}
 	if k, ok := s.Kind(s.service).(interface{ Unmet(*kind.Instance) []string }); ok {
 		for i, text := range k.Unmet(s.in) {
-			f := s.find(fmt.Sprintf("runtime[%d]", i), Warns, "run", text)
+			f := s.find(fmt.Sprintf("%s[%d]", Runtime, i), Warns, "run", text)
 			f.Why, f.Remedy = "it runs on another version than it was made for", "install one that will do, or change the file"
 			out = append(out, f)
 		}

@@ -16,15 +16,18 @@ const Limit = 1 << 20
 
 // Read reads a file of at most Limit bytes. Its errors are those of os.ReadFile,
 // or say that it is no regular file, or too large.
-func Read(path string) ([]byte, error) {
+func Read(path string) ([]byte, error) { return ReadUpTo(path, Limit) }
+
+// ReadUpTo is Read with another limit, in bytes.
+func ReadUpTo(path string, limit int64) ([]byte, error) {
 	f, err := Open(path)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	b, err := io.ReadAll(io.LimitReader(f, Limit+1))
-	if err == nil && len(b) > Limit {
-		return nil, fmt.Errorf("%s has more than %d MB, which no file of its sort has", path, Limit>>20)
+	b, err := io.ReadAll(io.LimitReader(f, limit+1))
+	if err == nil && int64(len(b)) > limit {
+		return nil, fmt.Errorf("%s has more than %d MB, which no file of its sort has", path, limit>>20)
 	}
 	return b, err
 }

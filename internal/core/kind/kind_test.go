@@ -115,8 +115,8 @@ func TestMissingError(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "apt-get"), nil, 0o755))
 	t.Setenv("PATH", dir)
-	assert.Regexp(t, `^redis-server is not installed \(looked in PATH\); install it with: (sudo )?apt-get install redis-server$`, e.Error())
-	assert.Regexp(t, `^(sudo )?apt-get install redis-server php-mysql php-xml$`, kind.InstallCommand(e.Packages, kind.Packages{Debian: "php-mysql php-xml"}, e.Packages))
+	assert.Regexp(t, `^redis-server is not installed \(looked in PATH\); install it with: (sudo )?apt-get install --no-install-recommends redis-server$`, e.Error())
+	assert.Regexp(t, `^(sudo )?apt-get install --no-install-recommends redis-server php-mysql php-xml$`, kind.InstallCommand(e.Packages, kind.Packages{Debian: "php-mysql php-xml"}, e.Packages))
 	e.Packages = kind.Packages{}
 	assert.NotContains(t, e.Error(), "install it with")
 	assert.ErrorIs(t, &probe.FinalError{Err: os.ErrNotExist}, os.ErrNotExist)

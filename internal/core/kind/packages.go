@@ -3,8 +3,11 @@ package kind
 import (
 	"os"
 	"os/exec"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
+	"time"
 )
 
 // Packages names what provides a program: packages of Debian and Homebrew,
@@ -26,7 +29,7 @@ type installer struct {
 
 // installers are the package managers, the first one found being taken.
 var installers = []installer{
-	{"apt-get", []string{"apt-get", "install"}, "-y", false, func(p Packages) string { return p.Debian }},
+	{"apt-get", []string{"apt-get", "install", "--no-install-recommends"}, "-y", false, func(p Packages) string { return p.Debian }},
 	{"dnf", []string{"dnf", "install"}, "-y", false, named(0)},
 	{"pacman", []string{"pacman", "-S", "--needed"}, "--noconfirm", false, named(1)},
 	{"apk", []string{"apk", "add"}, "", false, named(2)},
@@ -80,6 +83,30 @@ type Install struct {
 	// Serving are the packages that start a server for the whole machine when
 	// they are installed.
 	Serving []string
+	// Update has the lists of packages brought up to date before, where they are missing or older
+	// than listsAge; nil where they needn't be.
+	Update []string
+}
+
+// listsAge is how old the lists of packages may be: what they name may be gone from the servers.
+const listsAge = 7 * 24 * time.Hour
+
+// aptLists is where apt-get has its lists of packages.
+var aptLists = "/var/lib/apt/lists"
+
+// listsAreOld reports whether apt-get has no lists of packages, or old ones.
+func listsAreOld() bool {
+	found, _ := filepath.Glob(filepath.Join(aptLists, "*_Packages*"))
+	if len(found) == 0 {
+		return true
+	}
+	// Each update changes the folder, if only for its lock and partial files.
+	for _, path := range []string{aptLists, filepath.Join(aptLists, "partial"), "/var/lib/apt/periodic/update-success-stamp"} {
+		if info, err := os.Stat(path); err == nil && time.Since(info.ModTime()) < listsAge {
+			return false
+		}
+	}
+	return true
 }
 
 // String returns the command as it is typed.
@@ -113,6 +140,9 @@ func NewInstall(yes bool, all ...Packages) Install {
 		if os.Getuid() != 0 && !m.ours {
 			i.Argv = []string{"sudo"}
 		}
+		if m.program == "apt-get" && listsAreOld() {
+			i.Update = append(slices.Clone(i.Argv), "apt-get", "update")
+		}
 		i.Argv = append(i.Argv, m.command...)
 		if yes && m.yes != "" {
 			i.Argv = append(i.Argv, m.yes)
@@ -139,6 +169,21 @@ func (p Packages) InWords() string {
 		return "install what Debian has as " + p.Debian
 	case p.Homebrew != "":
 		return "install what Homebrew has as " + p.Homebrew
+	}
+	return ""
+}
+
+var candidate = regexp.MustCompile(`(?m)^ +Candidate: (?:\d+:)?(\d[\d.]*)`)
+
+// Offered returns the version of a package of Debian that apt-get would install, "" if there is
+// none, or no apt-get.
+func Offered(name string) string {
+	out, err := exec.Command("apt-cache", "policy", name).Output()
+	if err != nil {
+		return ""
+	}
+	if m := candidate.FindSubmatch(out); m != nil {
+		return string(m[1])
 	}
 	return ""
 }

@@ -17,7 +17,7 @@ import (
 func TestInstallers(t *testing.T) {
 	redis, postgres, odd := kind.Packages{Debian: "redis-server", Homebrew: "redis"}, kind.Packages{Debian: "postgresql", Homebrew: "postgresql"}, kind.Packages{Debian: "known-to-nobody"}
 	for program, want := range map[string]string{
-		"apt-get": "apt-get install -y redis-server postgresql known-to-nobody",
+		"apt-get": "apt-get install --no-install-recommends -y redis-server postgresql known-to-nobody",
 		"dnf":     "dnf install -y redis postgresql-server",
 		"pacman":  "pacman -S --needed --noconfirm redis postgresql",
 		"apk":     "apk add redis postgresql",

@@ -147,7 +147,65 @@ func (Kind) Unmet(in *kind.Instance) []string {
 		var missing *kind.MissingError
 		if _, err := choose(in, a); err != nil && !errors.As(err, &missing) {
 			out = append(out, err.Error())
+		} else if err != nil {
+			// What would be installed is no better than none.
+			name, _, _ := strings.Cut(missing.Packages.Debian, " ")
+			if v := kind.Offered(name); name != "" && v != "" && !a.Allows(v) {
+				out = append(out, fmt.Sprintf("%s asks for %s %s, and the package %s of this system has %s", a.by, a.runtime, a.Constraint, name, v))
+			}
 		}
+	}
+	if _, declared := uses["node"]; !declared {
+		out = append(out, unmetByPackages(in)...)
+	}
+	return out
+}
+
+// unmetByPackages says which packages of the project's lock file ask for another node than the one
+// that runs them: npm only warns of that (EBADENGINE), and they fail later.
+func unmetByPackages(in *kind.Instance) []string {
+	var lock struct {
+		Packages map[string]struct {
+			Version  string
+			Engines  json.RawMessage
+			Optional bool
+		}
+	}
+	for dir := folder(in); ; dir = filepath.Dir(dir) {
+		if b, err := input.ReadUpTo(filepath.Join(dir, "package-lock.json"), 20<<20); err == nil && json.Unmarshal(b, &lock) == nil {
+			break
+		}
+		if rel, err := filepath.Rel(in.Root, filepath.Dir(dir)); dir == in.Root || err != nil || !filepath.IsLocal(rel) {
+			return nil
+		}
+	}
+	runs, is := "", "node is "
+	if programs := installed(in, runtime{programs: []string{"node"}}); len(programs) > 0 {
+		runs = programs[0].Version
+		for _, r := range (Kind{}).Runtimes(in) {
+			if r.Name == "node" {
+				runs = r.Version
+			}
+		}
+	} else if runs = kind.Offered(packages["node"].Debian); runs != "" {
+		is = "the package nodejs of this system has "
+	}
+	if runs == "" {
+		return nil
+	}
+	var out []string
+	for _, path := range slices.Sorted(maps.Keys(lock.Packages)) {
+		p := lock.Packages[path]
+		var e struct{ Node string }
+		var c declare.Constraint
+		if path == "" || p.Optional || json.Unmarshal(p.Engines, &e) != nil || e.Node == "" || c.UnmarshalText([]byte(e.Node)) != nil || c.Allows(runs) {
+			continue
+		}
+		name := path[strings.LastIndex(path, "node_modules/")+len("node_modules/"):]
+		out = append(out, fmt.Sprintf("%s %s asks for node %s, and %s%s", name, p.Version, e.Node, is, runs))
+	}
+	if len(out) > 1 {
+		return []string{fmt.Sprintf("%s; so do %d more of its packages", out[0], len(out)-1)}
 	}
 	return out
 }
