@@ -44,11 +44,21 @@ func (d *decoder) mistyped(key string, n *node, want, example string) {
 	if example != "" {
 		remedy = "write for example " + example
 	}
+	if n.kind == stringNode && (want == integerNode.String() || want == boolNode.String()) {
+		if text := n.value.(string); text == "true" || text == "false" || isInteger(text) {
+			remedy = "leave the quotes out: " + text
+		}
+	}
 	at, width := n.at, n.width
 	if width == 0 {
 		at, width = n.keyAt, n.keyLen
 	}
 	d.report(key, at, width, fmt.Sprintf("must be %s, not %s", want, n.kind), remedy)
+}
+
+func isInteger(text string) bool {
+	_, err := strconv.ParseInt(text, 10, 64)
+	return err == nil
 }
 
 // field is a key of a struct type, with its value.

@@ -392,6 +392,29 @@ func (n *node) env(services *node) *node {
 	return s
 }
 
+// otherWords are what people write for a kind, with what to write instead: protocols, other servers
+// that speak them, and what has no kind.
+var otherWords = func() map[string]string {
+	out := map[string]string{}
+	for kind, words := range map[string][]string{
+		"documents": {"mongodb", "mongo"}, "objects": {"s3", "bucket", "blob", "storage"}, "identity": {"oidc", "oauth", "oauth2", "openid", "sso"},
+		"mail": {"smtp", "email", "imap"}, "functions": {"lambda", "function", "faas"}, "stub": {"openapi", "swagger", "mock"}, "redis": {"valkey", "keydb"},
+		"postgres": {"postgresql", "pg", "psql"}, "rabbitmq": {"amqp", "rabbit"}, "mqtt": {"mosquitto"}, "sqlite": {"sqlite3"}, "apache": {"httpd", "apache2"}, "php": {"php-fpm", "fpm"},
+		"memcached": {"memcache"}, "static": {"files", "html"}, "outside": {"external", "remote"},
+	} {
+		for _, w := range words {
+			out[w] = fmt.Sprintf("write kind = %q", kind)
+		}
+	}
+	for _, w := range []string{"node", "nodejs", "python", "go", "java", "ruby", "deno", "app", "command", "process"} {
+		out[w] = "leave kind out, and write run: what you run yourself is a program"
+	}
+	for _, w := range []string{"kafka", "elasticsearch", "opensearch", "cassandra", "clickhouse", "neo4j", "mssql", "sqlserver", "oracle", "pulsar"} {
+		out[w] = "no kind speaks that; declare how it is run as a kind of your own, [kind." + w + "], or kind = \"outside\" for one that runs elsewhere"
+	}
+	return out
+}
+
 func (c *checker) unknownKind(path string, s *Service, table *node) {
 	k := table.table["kind"]
 	if k.kind != stringNode {
@@ -400,6 +423,9 @@ func (c *checker) unknownKind(path string, s *Service, table *node) {
 	remedy := "known kinds: " + list(c.kindNames())
 	if near := Nearest(s.Kind, c.kindNames()); near != "" {
 		remedy = fmt.Sprintf("did you mean %q?", near)
+	}
+	if meant, known := otherWords()[strings.ToLower(s.Kind)]; known {
+		remedy = meant
 	}
 	c.report(join(path, "kind"), k.at, k.width, fmt.Sprintf("there is no kind %q", s.Kind), remedy)
 	// Its other keys can't be judged, but references and needs can.

@@ -173,7 +173,16 @@ func (c *checker) readTriggers(n *node) {
 			var what Word
 			rest, kind, what := c.ofKind(path+".on", on)
 			t.On.Kind, t.On.What, t.On.At, t.On.width = kind, what.Value, on.keyAt, on.keyLen
+			before := len(c.problems)
 			c.table(path+".on", rest, &t.On)
+			if kind == "" && len(c.problems) > before {
+				t.On.At = Position{} // what was meant is not known, and reported
+				for i := range c.problems[before:] {
+					if p := &c.problems[before+i]; strings.HasPrefix(p.Message, "there is no key") {
+						p.Remedy = `write what happens by its kind, as { rabbitmq = "jobs" }, { documents = "loans" } or { postgres = "loan" }; or cron, every, or state`
+					}
+				}
+			}
 		}
 		switch {
 		case send == nil:
@@ -236,6 +245,9 @@ func (c *checker) serviceOf(path, kind string, named *Word, at Position, width i
 	}
 	switch len(all) {
 	case 0:
+		if slices.ContainsFunc(c.decl.Services, func(s *Service) bool { _, known := c.describe(s.Kind); return !known }) {
+			return nil // it may be that one, whose kind is reported
+		}
 		c.report(join(path, kind), at, width, "there is no service of kind "+kind, "declare one")
 		return nil
 	case 1:
