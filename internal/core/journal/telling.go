@@ -3,6 +3,7 @@ package journal
 import (
 	"context"
 	"fmt"
+	"regexp"
 	"strings"
 )
 
@@ -13,11 +14,13 @@ const headLines = 3
 // tell most of how it came to its end: the first error and the latest lines,
 // of long entries only the beginning.
 func Telling(dir, service string, from int64, n int) ([]string, error) {
-	q := Query{Filter: Filter{Services: []string{service}}, From: Place{Log: service, Offset: from}, N: n}
+	q := Query{Filter: Filter{Services: []string{service}}, From: Place{Log: service, Offset: from}, N: causeEntries}
 	latest, err := Read(context.Background(), dir, q)
 	if err != nil {
 		return nil, err
 	}
+	latest.Entries = withoutHelp(latest.Entries)
+	latest.Entries = latest.Entries[max(0, len(latest.Entries)-n):]
 	q.Level, q.N, q.Oldest = Error, 1, true
 	first, err := Read(context.Background(), dir, q)
 	if err != nil {
@@ -45,4 +48,27 @@ func beginning(text string, n int) []string {
 		return lines
 	}
 	return append(lines[:n:n], fmt.Sprintf("    … %d more lines", len(lines)-n))
+}
+
+var (
+	// usage is how the help begins that programs print after what was wrong.
+	usage = regexp.MustCompile(`(?i)^(?:npm (?:ERR!|error)\s+)?(?:usage|options):`)
+	// empty is a line that says nothing.
+	empty = regexp.MustCompile(`^(?:npm (?:ERR!|error))?\s*$|^npm (?:ERR!|error) A complete log of this run`)
+)
+
+// withoutHelp leaves out what says nothing of why a program failed: the help that follows the
+// reason, and empty lines.
+func withoutHelp(all []Entry) []Entry {
+	var out []Entry
+	for _, e := range all {
+		text := string(withoutColours([]byte(e.Text)))
+		if len(out) > 0 && usage.MatchString(text) {
+			break
+		}
+		if !empty.MatchString(text) {
+			out = append(out, e)
+		}
+	}
+	return out
 }

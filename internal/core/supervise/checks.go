@@ -211,6 +211,9 @@ func (sv *Service) stayReady(ctx context.Context, p Process) (again bool, err er
 	rules := sv.driver.Policy()
 	check, err := sv.driver.Probe()
 	if err != nil || check == nil {
+		if err == nil && !sv.Status().Checks.None {
+			sv.Set(func(s *Status) { s.Checks.None = true })
+		}
 		var over <-chan time.Time
 		if s := sv.Status(); s.Trial {
 			over = time.After(trial - settle - time.Since(s.Since))

@@ -194,6 +194,8 @@ type Fact struct {
 
 // Checks is the story of a service's checks since it was first ready.
 type Checks struct {
+	// None says that there is nothing to check it by: that its process runs is all that is known.
+	None       bool      `json:"none,omitempty"`
 	Total      int       `json:"total"`
 	Failed     int       `json:"failed"`
 	LastFailed time.Time `json:"last_failed"`
@@ -332,6 +334,8 @@ func (s Status) Sentence(now time.Time) string {
 func (s Status) checksInWords(now time.Time) string {
 	c := s.Checks
 	switch {
+	case c.None:
+		return "it has no check"
 	case c.Total == 0:
 		return "not checked again yet"
 	case c.Failed == 0:
