@@ -4,6 +4,7 @@
 package deps
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -154,4 +155,61 @@ func (s Set) declares(dir string) bool {
 		}
 	}
 	return len(m.Dependencies)+len(m.Development)+n > 0
+}
+
+// Installed reports whether what a command would install in dir is there already, by the manager's
+// own record of what it has installed. It is false where that can't be told.
+func Installed(dir, command string) bool {
+	for _, s := range In(dir) {
+		if s.Install != command {
+			continue
+		}
+		switch s.When {
+		case "package-lock.json":
+			return sameNPM(filepath.Join(dir, s.When), filepath.Join(dir, "node_modules", ".package-lock.json"))
+		case "pnpm-lock.yaml":
+			want, err1 := os.ReadFile(filepath.Join(dir, s.When))
+			have, err2 := os.ReadFile(filepath.Join(dir, "node_modules", ".pnpm", "lock.yaml"))
+			return err1 == nil && err2 == nil && bytes.Equal(want, have)
+		}
+	}
+	return false
+}
+
+// sameNPM reports whether a lock file of npm and the hidden one, in which npm writes what it has
+// installed, name the same packages. Optional ones may be missing: they are for other systems.
+func sameNPM(lock, installed string) bool {
+	type packages struct {
+		Packages map[string]struct {
+			Version, Integrity string
+			Optional, Link     bool
+		}
+	}
+	var want, have packages
+	for path, into := range map[string]*packages{lock: &want, installed: &have} {
+		b, err := os.ReadFile(path)
+		if err != nil || json.Unmarshal(b, into) != nil || into.Packages == nil {
+			return false
+		}
+	}
+	n := 0
+	for path, p := range want.Packages {
+		if !strings.Contains(path, "node_modules/") { // the project's own
+			continue
+		}
+		h, is := have.Packages[path]
+		if !is && p.Optional {
+			continue
+		}
+		if !is || h.Version != p.Version || h.Integrity != p.Integrity {
+			return false
+		}
+		n++
+	}
+	for path := range have.Packages {
+		if _, is := want.Packages[path]; !is {
+			return false
+		}
+	}
+	return n > 0
 }

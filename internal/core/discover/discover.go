@@ -25,6 +25,8 @@ type Proposal struct {
 	// Files are those that were read, from the project's folder, in order.
 	Files    []string   `json:"files"`
 	Services []*Service `json:"services"`
+	// Errands run before services that are on.
+	Errands []*Errand `json:"errands,omitempty"`
 	// Notes are what was found and leads to no service.
 	Notes []Finding `json:"notes,omitempty"`
 }
@@ -52,6 +54,8 @@ type Service struct {
 
 	databases []string
 	folder    string
+	// named says that the app finds it by what stands in its own files.
+	named bool
 	// page says that it builds what runs in the browser, which reaches no
 	// server by itself.
 	page bool
@@ -188,8 +192,17 @@ func (r *reader) folders() []string {
 	return out
 }
 
-// read reads a file of the project; "" if there is none.
+// read reads a file of the project, and lists it; "" if there is none.
 func (r *reader) read(path string) string {
+	text := r.peek(path)
+	if text != "" {
+		r.listed(path)
+	}
+	return text
+}
+
+// peek reads a file that may say nothing of the project; "" if there is none.
+func (r *reader) peek(path string) string {
 	full := filepath.Join(r.dir, path)
 	info, err := os.Stat(full)
 	if err != nil || !info.Mode().IsRegular() || info.Size() > fileLimit {
@@ -199,10 +212,14 @@ func (r *reader) read(path string) string {
 	if err != nil {
 		return ""
 	}
+	return string(b)
+}
+
+// listed lists a file that was read.
+func (r *reader) listed(path string) {
 	if !slices.Contains(r.p.Files, path) {
 		r.p.Files = append(r.p.Files, path)
 	}
-	return string(b)
 }
 
 func (r *reader) has(path string) bool {
@@ -241,7 +258,7 @@ var notInName = regexp.MustCompile(`[^a-z0-9_-]+`)
 
 // name makes a text a service's name.
 func name(text, otherwise string) string {
-	text = strings.Trim(notInName.ReplaceAllString(strings.ToLower(text), "-"), "-_0123456789")
+	text = strings.TrimRight(strings.TrimLeft(notInName.ReplaceAllString(strings.ToLower(text), "-"), "-_0123456789"), "-_")
 	if len(text) > 30 {
 		text = strings.Trim(text[:30], "-_")
 	}
@@ -274,6 +291,12 @@ func (r *reader) finish() {
 	}
 	slices.SortStableFunc(r.p.Services, func(a, b *Service) int { return rank(a) - rank(b) })
 	r.leaveOutStarters()
+	r.serveFiles()
+	for _, s := range r.p.Services { // it listens wherever it is told to
+		if s.Kind == declare.DefaultKind && s.Port == 0 && s.readsPort {
+			s.AnyPort = true
+		}
+	}
 	r.separatePorts()
 	r.fixUsualPorts()
 	for _, h := range catalogue.Hinting() {
@@ -281,6 +304,19 @@ func (r *reader) finish() {
 		// them.
 		if h.Offered && r.servers[h.Kind] == nil && (!h.SQL || r.servers["mysql"] == nil) {
 			r.p.Services = append(r.p.Services, &Service{Kind: h.Kind, Name: r.free(h.Name), Off: "nothing in the project asks for it; it is offered because many apps need one"})
+		}
+	}
+}
+
+// serveFiles proposes a server of files for a folder of pages in which nothing else was found.
+func (r *reader) serveFiles() {
+	if slices.ContainsFunc(r.p.Services, func(s *Service) bool { return s.Kind == declare.DefaultKind || s.Kind == "nginx" || s.Kind == "php" }) {
+		return
+	}
+	for _, dir := range []string{".", "public", "site", "dist", "www", "htdocs", "docs"} {
+		if file := filepath.Join(dir, "index.html"); r.has(file) {
+			r.p.Services = append(r.p.Services, &Service{On: true, Kind: "static", Name: r.free("web"), Lines: []string{fmt.Sprintf("root = %q", dir)}, Why: []Finding{{File: file, What: "pages in files"}}})
+			return
 		}
 	}
 }

@@ -78,6 +78,7 @@ port = 4100
 dir = "api"
 uses = { node = ">=20" }
 prepare = [{ run = "npm ci", when = ["package-lock.json"], makes = ["node_modules"] }]
+reload = ["api/**/*.{js,mjs,cjs,ts}"]
 
 [service.api.env]
 DATABASE_URL = "${database.url}"
@@ -86,7 +87,7 @@ SMTP_HOST = "${mail.host}"
 SMTP_PORT = "${mail.port}"
 
 [service.web]
-run = "npm run dev"
+run = "npm run dev -- --port $PORT"
 port = 5173
 dir = "web"
 prepare = [{ run = "npm install", when = ["package.json"], makes = ["node_modules"] }]
@@ -113,6 +114,7 @@ port = 6379
 kind = "php"
 version = "^8.2"
 extensions = ["mysqli"]
+prepare = [{ run = "composer install --no-interaction", when = ["composer.json"], makes = ["vendor"] }]
 
 [service.php.env]
 DB_HOST = "${database.host}"
@@ -171,17 +173,16 @@ kind = "rabbitmq"
 run = ".venv/bin/python manage.py runserver $PORT"
 port = 8000
 prepare = [{ run = "python3 -m venv .venv", makes = [".venv"] }, { run = ".venv/bin/pip install -r requirements.txt", when = ["requirements.txt"] }]
-needs = ["migrate"]
 
 [service.toolshed.env]
 DATABASE_URL = "postgresql+psycopg://${database.user}:${database.password}@${database.host}:${database.port}/${database.database}?connect_timeout=3"
 BROKER_URL = "${queue.url}"
 
-[service.migrate]
+[errand.migrate]
+with = "toolshed"
 run = ".venv/bin/python manage.py migrate"
-prepare = [{ run = "python3 -m venv .venv", makes = [".venv"] }, { run = ".venv/bin/pip install -r requirements.txt", when = ["requirements.txt"] }]
-once = true
-env_of = "${toolshed}"
+before = ["toolshed"]
+when = ["**/migrations/*.py"]
 `},
 		"an app in Ruby": {map[string]string{
 			"Gemfile": "ruby \"3.3.1\"\ngem \"rails\"\ngem 'mysql2'\ngem \"sidekiq\"\n",

@@ -352,7 +352,7 @@ func (r *reader) common() {
 		used := slices.ContainsFunc(r.p.Services, func(s *Service) bool {
 			return slices.ContainsFunc(s.Env, func(v Variable) bool { return v.Target == target })
 		})
-		if name == "" || used {
+		if name == "" || used || target.named {
 			continue
 		}
 		r.give(wanted{name: name, folder: "."}, target, "${@."+h.Address+"}")

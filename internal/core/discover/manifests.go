@@ -11,8 +11,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-
-	"github.com/pelletier/go-toml/v2"
 )
 
 // depends notes the libraries of a manifest.
@@ -129,6 +127,10 @@ func (r *reader) readComposer(folder, file string) {
 	if len(extensions) > 0 {
 		php.Lines = append(php.Lines, "extensions = "+list(extensions))
 	}
+	if text != "" && len(m.Require) > len(extensions)+1 {
+		at := strings.TrimPrefix(filepath.ToSlash(folder), ".")
+		php.install(deps.Composer(func(name string) bool { return r.has(filepath.Join(folder, name)) }), at)
+	}
 	r.readPages(php, folder, index)
 	web := r.server("nginx", Finding{File: filepath.Join(index, "index.php"), What: "the page that all addresses lead to"})
 	web.Lines = append(web.Lines, fmt.Sprintf("root = %q", filepath.ToSlash(index)))
@@ -207,142 +209,10 @@ var mainPackage = regexp.MustCompile(`(?m)^package main\b`)
 
 var requirement = regexp.MustCompile(`^\s*["']?([A-Za-z0-9][A-Za-z0-9._-]*)`)
 
-func (r *reader) readPython(folder string) {
-	at := func(name string) string { return filepath.Join(folder, name) }
-	var names []string
-	found, version := "", ""
-	if text := r.read(at("requirements.txt")); text != "" {
-		var own []string
-		for line := range strings.Lines(text) {
-			if m := requirement.FindStringSubmatch(line); m != nil && !strings.HasPrefix(line, "#") {
-				own = append(own, strings.ToLower(m[1]))
-			}
-		}
-		r.depends(at("requirements.txt"), text, own)
-		names, found = append(names, own...), at("requirements.txt")
-	}
-	if text := r.read(at("pyproject.toml")); text != "" {
-		var m struct {
-			Project struct {
-				Dependencies []string
-				Python       string `toml:"requires-python"`
-			}
-			Tool struct {
-				Poetry struct{ Dependencies map[string]any }
-			}
-		}
-		if err := toml.Unmarshal([]byte(text), &m); err != nil {
-			r.note(at("pyproject.toml"), 0, "can't be read: "+err.Error())
-		}
-		var own []string
-		for _, d := range m.Project.Dependencies {
-			if n := requirement.FindStringSubmatch(d); n != nil {
-				own = append(own, strings.ToLower(n[1]))
-			}
-		}
-		for n := range m.Tool.Poetry.Dependencies {
-			own = append(own, strings.ToLower(n))
-		}
-		version = m.Project.Python
-		r.depends(at("pyproject.toml"), text, own)
-		names, found = append(names, own...), cmp.Or(found, at("pyproject.toml"))
-	}
-	if found == "" && r.has(at("manage.py")) { // its packages may be the machine's
-		found = at("manage.py")
-	}
-	if found == "" {
-		return
-	}
-	main := ""
-	for _, name := range []string{"manage.py", "app.py", "main.py", "server.py", "wsgi.py", "asgi.py"} {
-		if r.has(at(name)) {
-			main = name
-			break
-		}
-	}
-	if main == "" {
-		return
-	}
-	uses := func(library string) bool { return slices.Contains(names, library) }
-	module := strings.TrimSuffix(main, ".py")
-	env := r.pythonEnv(folder, found == at("requirements.txt"))
-	run, port := env.python+" "+main, 0
-	switch {
-	case main == "manage.py":
-		run, port = env.python+" manage.py runserver $PORT", 8000
-	case uses("fastapi") || uses("uvicorn") || uses("starlette"):
-		run, port = env.bin+"uvicorn "+module+":app --reload --port $PORT", 8000
-	case uses("flask"):
-		run, port = env.bin+"flask --app "+module+" run --port $PORT", 5000
-	}
-	add := func(called, run string, why Finding) *Service {
-		s := r.program(folder, called, run, why)
-		s.uses("python", version)
-		if env.prepare != "" {
-			s.Lines = append(s.Lines, env.prepare)
-		}
-		return s
-	}
-	s := add(r.called(folder, ""), run, Finding{File: at(main), What: "a program in Python"})
-	s.Port = port
-	r.readSource(s, at(main), r.read(at(main)))
-	migrate, why := "", Finding{}
-	switch {
-	case main == "manage.py":
-		migrate, why = env.python+" manage.py migrate", Finding{File: at(main), What: "the framework's migrations, which run before the server"}
-	case r.has(at("alembic.ini")):
-		migrate, why = env.bin+"alembic upgrade head", Finding{File: at("alembic.ini"), What: "migrations, which run before the server"}
-	}
-	if migrate != "" {
-		m := add("migrate", migrate, why)
-		m.Lines = append(m.Lines, "once = true")
-		m.link("env_of", s)
-		s.link("needs", m)
-	}
-	for _, name := range []string{"settings.py", filepath.Join("config", "settings.py"), filepath.Join(module, "settings.py")} {
-		if src := r.read(at(name)); src != "" {
-			r.readSource(s, at(name), src)
-		}
-	}
-	settings, _ := filepath.Glob(filepath.Join(r.dir, folder, "*", "settings.py"))
-	for _, path := range settings {
-		if rel, err := filepath.Rel(r.dir, path); err == nil && !slices.Contains(r.p.Files, rel) {
-			r.readSource(s, rel, r.read(rel))
-		}
-	}
-}
-
-// pythonEnv is how a project's Python is run: in an environment of its own.
-type pythonEnv struct {
-	python  string // the interpreter
-	bin     string // what stands before other programs
-	prepare string // the line that makes it; "" if that isn't known
-}
-
-func (r *reader) pythonEnv(folder string, requirements bool) pythonEnv {
-	has := func(name string) bool { return r.has(filepath.Join(folder, name)) }
-	for _, t := range [][3]string{{"poetry.lock", "poetry", "poetry install"}, {"uv.lock", "uv", "uv sync"}, {"Pipfile.lock", "pipenv", "pipenv sync"}} {
-		if has(t[0]) {
-			return pythonEnv{t[1] + " run python", t[1] + " run ", fmt.Sprintf("prepare = [{ run = %q, when = [%q] }]", t[2], t[0])}
-		}
-	}
-	dir := ".venv"
-	if !has(dir) && has("venv") {
-		dir = "venv"
-	}
-	install, when := "-e .", "pyproject.toml"
-	if !requirements && !has("pyproject.toml") && !has(dir) { // its packages are the machine's
-		return pythonEnv{"python3", "", ""}
-	}
-	if requirements {
-		install, when = "-r requirements.txt", "requirements.txt"
-	}
-	return pythonEnv{dir + "/bin/python", dir + "/bin/", fmt.Sprintf("prepare = [{ run = %q, makes = [%q] }, { run = %q, when = [%q] }]",
-		"python3 -m venv "+dir, dir, dir+"/bin/pip install "+install, when)}
-}
-
 var gem = regexp.MustCompile(`(?m)^\s*gem\s+["']([^"']+)["']`)
 var rubyVersion = regexp.MustCompile(`(?m)^\s*ruby\s+["']([^"']+)["']`)
+
+var sinatra = regexp.MustCompile(`(?m)^\s*require ["']sinatra(?:/\w+)?["']`)
 
 func (r *reader) readRuby(folder, file string) {
 	text := r.read(file)
@@ -354,7 +224,7 @@ func (r *reader) readRuby(folder, file string) {
 		names = append(names, m[1])
 	}
 	r.depends(file, text, names)
-	run, port, why := "", 0, ""
+	run, port, why, reload := "", 0, "", ""
 	switch {
 	case slices.Contains(names, "rails"):
 		run, port, why = "bundle exec rails server -p 3000", 3000, "rails"
@@ -363,10 +233,24 @@ func (r *reader) readRuby(folder, file string) {
 	case r.has(filepath.Join(folder, "config.ru")):
 		run, port, why = "bundle exec rackup -p 9292", 9292, "config.ru"
 	default:
-		return
+		main := ""
+		for _, name := range []string{"app.rb", "server.rb", "main.rb", "config/app.rb"} {
+			if sinatra.MatchString(r.peek(filepath.Join(folder, name))) {
+				main = name
+				break
+			}
+		}
+		if main == "" {
+			return
+		}
+		run, port, why = "bundle exec ruby "+main+" -p $PORT", 4567, main
+		reload = "reload = " + list([]string{filepath.ToSlash(filepath.Join(folder, "**/*.rb"))})
 	}
 	s := r.program(folder, r.called(folder, ""), run, Finding{file, lineOf(text, why), "an app in Ruby, served by " + why})
 	s.Port = port
+	if reload != "" {
+		s.Lines = append(s.Lines, reload)
+	}
 	if m := rubyVersion.FindStringSubmatch(text); m != nil {
 		s.uses("ruby", m[1])
 	}

@@ -68,6 +68,9 @@ func (r *reader) readNode(folder, file string) {
 			s.install(packages, in)
 		}
 		r.readCommand(s, folder, file, line, command)
+		if fields := strings.Fields(command); len(fields) > 1 && slices.Contains(interpreters, filepath.Base(fields[0])) && !watches(command) {
+			s.Lines = append(s.Lines, "reload = "+list([]string{filepath.ToSlash(filepath.Join(folder, "**/*.{js,mjs,cjs,ts}"))}))
+		}
 		return s
 	}
 	for _, script := range mainScripts {
@@ -94,12 +97,18 @@ func (r *reader) readNode(folder, file string) {
 				if tool == "npm" {
 					main.withPort = "npm run " + script + " -- --port $PORT"
 				}
+				main.Lines[0] = fmt.Sprintf("run = %q", main.withPort)
 			}
 			if t.source != "" {
 				r.readSource(main, filepath.Join(folder, t.source), r.read(filepath.Join(folder, t.source)))
 			}
 			main.setPort(strconv.Itoa(t.port), Finding{file, lineOf(text, `"`+script+`"`), fmt.Sprintf("%s listens on port %d", filepath.Base(word), t.port)})
 		}
+	}
+	if main != nil {
+		r.readConnections(folder, main)
+		npx := map[string]string{"npm": "npx", "yarn": "yarn", "pnpm": "pnpm exec", "bun": "bunx"}[tool]
+		r.readPrisma(folder, main, npx)
 	}
 	for _, script := range slices.Sorted(maps.Keys(m.Scripts)) {
 		if slices.Contains(mainScripts, script) {
@@ -110,7 +119,7 @@ func (r *reader) readNode(folder, file string) {
 			return slices.ContainsFunc(words, func(w string) bool { return slices.Contains(names, w) })
 		}
 		onceOnly := has(onceScripts)
-		if len(words) == 0 || has(otherScripts) || !onceOnly && !has(runningScripts) {
+		if len(words) == 0 || has(otherScripts) || !onceOnly && (!has(runningScripts) || !runsApp(m.Scripts[script])) {
 			continue
 		}
 		called := script
@@ -142,8 +151,38 @@ func (r *reader) readNode(folder, file string) {
 // Scripts of a package.json, by what their names say. Of the main ones, the
 // first that is there is proposed; the words are parts of the names of others.
 var (
-	mainScripts    = []string{"dev", "start", "serve", "develop"}
+	mainScripts    = []string{"dev", "start:dev", "develop", "start", "serve"}
 	runningScripts = []string{"dev", "start", "serve", "server", "worker", "workers", "queue", "jobs", "scheduler", "cron", "consumer", "consumers", "api", "watch"}
 	onceScripts    = []string{"migrate", "migrations", "migration", "seed", "setup"}
-	otherScripts   = []string{"test", "tests", "lint", "build", "format", "typecheck", "rollback", "down", "undo", "create", "make", "generate", "new", "drop", "reset", "deploy", "prod", "production", "pre", "post", "docker", "ci", "clean", "storybook", "debug", "revert", "status"}
+	otherScripts   = []string{"test", "tests", "lint", "build", "format", "check", "typecheck", "rollback", "down", "undo", "create", "make", "generate", "new", "drop", "reset", "deploy", "prod", "production", "pre", "post", "ci", "clean", "debug", "revert", "status", "preview"}
 )
+
+// runsApp reports whether a script's command runs a program of the project's own, or a server that is
+// known: scripts are told by what they run, and not by their names alone.
+func runsApp(command string) bool {
+	for _, part := range strings.FieldsFunc(command, func(r rune) bool { return r == '&' || r == '|' || r == ';' }) {
+		for _, word := range strings.Fields(part) {
+			name := filepath.Base(word)
+			if strings.Contains(word, "=") || name == "cross-env" || name == "npx" || name == "exec" {
+				continue // what comes before a program
+			}
+			_, tool := tools[name]
+			if tool || slices.Contains(interpreters, name) || sourceFile.MatchString(word) || slices.Contains([]string{"npm", "yarn", "pnpm", "go", "cargo"}, name) {
+				return true
+			}
+			break
+		}
+	}
+	return false
+}
+
+// watches reports whether a command looks at its files itself.
+func watches(command string) bool {
+	for _, word := range strings.Fields(command) {
+		name := filepath.Base(word)
+		if _, tool := tools[name]; tool || slices.Contains([]string{"nodemon", "ts-node-dev", "tsx", "--watch", "watch", "-w", "concurrently"}, name) || strings.HasPrefix(name, "--watch") {
+			return true
+		}
+	}
+	return false
+}

@@ -30,6 +30,12 @@ func (p *Proposal) Render() (text string, owner []string) {
 			add(s.Name, s.render()...)
 		}
 	}
+	for _, e := range p.Errands {
+		if e.With.On {
+			add("", "")
+			add(e.With.Name, e.render()...)
+		}
+	}
 	return strings.Join(lines, "\n") + "\n", owner
 }
 

@@ -77,6 +77,11 @@ func (r *reader) readSource(s *Service, file, src string) {
 		port := src[m[2]:m[3]]
 		s.setPort(port, Finding{file, strings.Count(src[:m[2]], "\n") + 1, "it listens on port " + port})
 	}
+	r.readVariables(s, file, src)
+}
+
+// readVariables looks in a source for the variables that it reads.
+func (r *reader) readVariables(s *Service, file, src string) {
 	for _, m := range readsVariable.FindAllStringSubmatchIndex(src, -1) {
 		name := src[m[2]:m[3]]
 		s.readsPort = s.readsPort || name == "PORT"

@@ -94,8 +94,15 @@ func (in *Instance) Login(users []string, own string) (user, password string, er
 	return own, password, err
 }
 
-// UserPassword returns the password of a declared user.
-func (in *Instance) UserPassword(name string) (string, error) { return in.Secret("user." + name) }
+// UserPassword returns the password of a declared user: the declared one, or one that was made up.
+func (in *Instance) UserPassword(name string) (string, error) {
+	if s, ok := in.Service.Settings.(interface{ UserPasswords() map[string]string }); ok {
+		if p := s.UserPasswords()[name]; p != "" {
+			return p, nil
+		}
+	}
+	return in.Secret("user." + name)
+}
 
 // EnsureDirs makes the data and run folders, owned by the account.
 func (in *Instance) EnsureDirs() error {

@@ -15,6 +15,7 @@ import (
 
 	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/declare"
+	"neighbour/internal/core/deps"
 	"neighbour/internal/core/input"
 )
 
@@ -60,6 +61,7 @@ func (p *Project) PreparationDue(s *declare.Service, prep declare.Preparation) (
 	key := p.PreparationKey(s, prep)
 	switch {
 	case due.Why != "":
+	case before[key] == "" && deps.Installed(dir, prep.Run.String()): // by hand, before
 	case before[key] == "":
 		due.Why = "it has not run yet"
 	case before[key] != now:

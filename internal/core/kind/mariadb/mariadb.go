@@ -78,10 +78,14 @@ type Settings struct {
 	Version    declare.Constraint `toml:"version" doc:"which versions will do"`
 	Databases  []string           `toml:"databases" doc:"databases to create ([\"app\"]); the first is the one that url leads to"`
 	Users      []string           `toml:"users" doc:"users to create, each with a password of its own and all rights on the databases; the first is the one of url (\"root\", who may do everything)"`
+	Passwords  map[string]string  `toml:"passwords" doc:"passwords of users that a file of the app itself names, for this machine alone: { shed = \"shed\" }; left out, each user has one that is made up"`
 	Migrations declare.Word       `toml:"migrations" doc:"a folder of *.sql files to run in the first database, in the order of their numbers and names, each once"`
 	Seed       declare.Seed       `toml:"seed" doc:"what fills fresh data, once, after the migrations: an SQL file, or { run = \"node seed.js\", with = \"api\" }"`
 	Settings   map[string]string  `toml:"settings" doc:"the server's own settings: { max_allowed_packet = \"64M\" }"`
 }
+
+// UserPasswords returns the declared passwords, by user.
+func (s *Settings) UserPasswords() map[string]string { return s.Passwords }
 
 // Check reports names that can't be databases or users.
 func (s *Settings) Check(report func(key, message, remedy string)) {

@@ -35,12 +35,16 @@ type Settings struct {
 	Version   declare.Constraint `toml:"version" doc:"which versions will do: \"15\", \">=15.2, <17\""`
 	Databases []string           `toml:"databases" doc:"databases to create; the first is the one that url leads to"`
 	Users     []string           `toml:"users" doc:"users to create, each with a password of its own; the first owns the databases and is the one of url, the others may do what it may (\"postgres\", who may do everything)"`
+	Passwords map[string]string  `toml:"passwords" doc:"passwords of users that a file of the app itself names, for this machine alone: { shed = \"shed\" }; left out, each user has one that is made up"`
 	// Extensions are created, not removed: what they hold may be wanted.
 	Extensions []string          `toml:"extensions" doc:"extensions to create in each declared database"`
 	Migrations declare.Word      `toml:"migrations" doc:"a folder of *.sql files to run in the first database, in the order of their numbers and names, each once"`
 	Seed       declare.Seed      `toml:"seed" doc:"what fills fresh data, once, after the migrations: an SQL file, or { run = \"node seed.js\", with = \"api\" }"`
 	Settings   map[string]string `toml:"settings" doc:"the server's own settings: { work_mem = \"64MB\" }"`
 }
+
+// UserPasswords returns the declared passwords, by user.
+func (s *Settings) UserPasswords() map[string]string { return s.Passwords }
 
 // Check reports names that can't be databases.
 func (s *Settings) Check(report func(key, message, remedy string)) {
