@@ -115,6 +115,9 @@ type Status struct { // with the fields of supervise.Status, into which it is co
 	Usage    supervise.Usage  `json:"usage"`
 	// Warnings are what is probably not meant as it is.
 	Warnings []string `json:"warnings,omitempty"`
+	// Opening says that its page is asked for the first time since it became ready: what comes of
+	// that is a warning, if it is no page.
+	Opening bool `json:"opening,omitempty"`
 	// Exposed names the address on which other machines can reach it, if it
 	// listens on one: "0.0.0.0:3000".
 	Exposed string `json:"exposed,omitempty"`

@@ -329,12 +329,15 @@ func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client
 		}
 	}
 	report.close()
+	took := time.Since(began)
+	if err := awaitPages(ctx, client, names, current); err != nil {
+		return err
+	}
 	for _, name := range names {
 		for _, w := range current[name].Warnings {
 			fmt.Fprintf(a.err, "%s: note: %s\n", name, display.Clean(w))
 		}
 	}
-	took := time.Since(began)
 	if !gateFails {
 		awaitGate(ctx, p, current)
 	}
@@ -387,4 +390,35 @@ func (a *app) result(p *project.Project, names []string, current map[string]api.
 		return silentError{}
 	}
 	return nil
+}
+
+// pagesWait is how long a start waits for what becomes of the first pages of services: longer ones
+// are told on their cards.
+const pagesWait = 1500 * time.Millisecond
+
+// awaitPages waits a moment for the first pages of services that are ready, so that what is wrong
+// with them is told at once.
+func awaitPages(ctx context.Context, client *api.Client, names []string, current map[string]api.Status) error {
+	if !slices.ContainsFunc(names, func(n string) bool { return current[n].State == supervise.Ready && current[n].Port != 0 }) {
+		return nil
+	}
+	for deadline := time.Now().Add(pagesWait); ; {
+		s, err := client.Status(ctx)
+		if err != nil {
+			return err
+		}
+		opening := false
+		for _, st := range s.Services {
+			current[st.Name] = st
+			opening = opening || st.Opening && slices.Contains(names, st.Name)
+		}
+		if !opening || time.Now().After(deadline) {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(15 * time.Millisecond):
+		}
+	}
 }

@@ -47,6 +47,9 @@ func (k host) Changed(before supervise.State, now supervise.Status, moved bool) 
 	if now.State != before {
 		k.noteState(before, now)
 		k.states.tell(now.Name, string(now.State))
+		if now.State == supervise.Ready && before != supervise.Ailing && !now.Held {
+			k.openPage(now.Name)
+		}
 		if moved {
 			k.runHooks(before, now)
 		}

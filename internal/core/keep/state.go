@@ -79,6 +79,7 @@ type savedStatus struct {
 	Checks     supervise.Checks    `json:"checks"`
 	Usage      supervise.Usage     `json:"-"` // it is measured again
 	Warnings   []string            `json:"warnings,omitempty"`
+	Opening    bool                `json:"-"` // nobody asks any more
 	Exposed    string              `json:"exposed,omitempty"`
 	Unwatched  string              `json:"unwatched,omitempty"`
 	Over       string              `json:"over,omitempty"`

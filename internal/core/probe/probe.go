@@ -57,6 +57,9 @@ func Explain(err error) string {
 	return err.Error()
 }
 
+// Refused reports whether an error says that nobody listens.
+func Refused(err error) bool { return errors.Is(err, syscall.ECONNREFUSED) }
+
 // TCP accepts a service when one of the addresses accepts a connection.
 func TCP(addresses ...string) Probe {
 	return Func(func(ctx context.Context) (string, error) {

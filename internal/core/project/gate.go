@@ -363,6 +363,14 @@ func (p *Project) speaksHTTP(s *declare.Service) bool {
 	return s.Kind != declare.DefaultKind || s.Health == nil || s.Health.HTTP.Value != "" || s.Health.TCP.Value == "" && s.Health.Run.IsZero()
 }
 
+// HasPages reports whether a service is one of the project's own that is taken to speak HTTP: a
+// program, or a server in front of programs.
+func (p *Project) HasPages(name string) bool {
+	s := p.Service(name)
+	info := p.Kind(s).Info()
+	return p.speaksHTTP(s) && !info.Aside && !info.Elsewhere && s.Kind != "static"
+}
+
 // frontNames are what services that people see are called, the likeliest first.
 var frontNames = []string{"web", "www", "site", "website", "frontend", "front", "app", "ui", "client", "shop", "portal"}
 

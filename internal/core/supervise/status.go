@@ -97,6 +97,9 @@ type Status struct {
 	Usage    Usage
 	// Warnings are what is probably not meant as it is.
 	Warnings []string
+	// Opening says that its page is asked for the first time since it became ready: what comes of
+	// that is a warning, if it is no page.
+	Opening bool
 	// Exposed names the address on which other machines can reach it, if it
 	// listens on one: "0.0.0.0:3000".
 	Exposed string
@@ -131,7 +134,7 @@ func (s Status) Progress() Status {
 	return Status{
 		Lines: newest,
 		Name:  s.Name, State: s.State, Reason: s.Reason, Remarks: s.Remarks, Optional: s.Optional, Blocked: s.Blocked, Held: s.Held, Task: s.Task, Done: done, Trial: s.Trial, Early: s.Early,
-		Port: s.Port, PID: s.PID, Since: s.Since, Began: s.Began, Until: s.Until, ReadyMS: s.ReadyMS, Restarts: s.Restarts, Warnings: s.Warnings,
+		Port: s.Port, PID: s.PID, Since: s.Since, Began: s.Began, Until: s.Until, ReadyMS: s.ReadyMS, Restarts: s.Restarts, Warnings: s.Warnings, Opening: s.Opening,
 	}
 }
 
