@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"neighbour/internal/api"
 	"neighbour/internal/core/proc"
 )
 
@@ -194,10 +195,36 @@ func (p *project) status() status {
 func (p *project) until(name, state string) service {
 	p.t.Helper()
 	var last service
-	require.Eventually(p.t, func() bool { last = p.status().Service[name]; return last.State == state },
-		20*time.Second, 20*time.Millisecond, "%s is not %s", name, state)
+	require.Eventually(p.t, func() bool {
+		if now := p.peek(name); now != "" && now != state {
+			return false
+		}
+		last = p.status().Service[name]
+		return last.State == state
+	}, patience, 20*time.Millisecond, "%s is not %s", name, state)
 	return last
 }
+
+// peek asks the keeper for the state of a service, without a command, which would take much of the
+// machine where it is asked again and again; "" if no keeper answers.
+func (p *project) peek(name string) string {
+	c := api.NewClient(p.socket())
+	defer c.Close()
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	s, err := c.Status(ctx)
+	if err != nil {
+		return ""
+	}
+	for _, st := range s.Services {
+		if st.Name == name {
+			return string(st.State)
+		}
+	}
+	return ""
+}
+
+func (p *project) socket() string { return filepath.Join(p.dir, ".neighbour/run/keeper.sock") }
 
 // program is a declaration of a service that runs until it is stopped.
 func program(name string, lines ...string) string {

@@ -6,7 +6,6 @@ import (
 	"net"
 	"net/http"
 	"os/exec"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
@@ -47,7 +46,7 @@ func (p *project) running(service, state string) (pid int) {
 
 func (p *project) eventually(what func(status) bool) {
 	p.t.Helper()
-	require.Eventually(p.t, func() bool { return what(p.status()) }, patience, 50*time.Millisecond)
+	require.Eventually(p.t, func() bool { return what(p.status()) }, patience, 100*time.Millisecond)
 }
 
 // printed are the lines that a service printed.
@@ -91,7 +90,7 @@ func (p *project) together(n int, args ...string) {
 func (p *project) ask(path string, answer any) {
 	p.t.Helper()
 	client := http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-		return new(net.Dialer).DialContext(ctx, "unix", filepath.Join(p.dir, ".neighbour/run/keeper.sock"))
+		return new(net.Dialer).DialContext(ctx, "unix", p.socket())
 	}}}
 	defer client.CloseIdleConnections()
 	resp, err := client.Get("http://keeper" + path)

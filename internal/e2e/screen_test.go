@@ -71,7 +71,7 @@ func (s *screen) press(keys ...string) {
 		before := s.text()
 		s.tmux("send-keys", k)
 		for deadline := time.Now().Add(250 * time.Millisecond); s.text() == before && time.Now().Before(deadline); {
-			time.Sleep(5 * time.Millisecond)
+			time.Sleep(10 * time.Millisecond)
 		}
 		if k == "Escape" { // with a key at once behind it, it would be Alt
 			time.Sleep(400 * time.Millisecond)
@@ -86,7 +86,7 @@ const patience = testkit.Patience
 func (s *screen) see(expression string) string {
 	s.t.Helper()
 	re := regexp.MustCompile(expression)
-	for deadline := time.Now().Add(patience); ; time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(patience); ; time.Sleep(50 * time.Millisecond) {
 		text := s.text()
 		if re.MatchString(text) {
 			return text
