@@ -45,7 +45,11 @@ trouble: build ## the same on a bad day
 test: ## every test; installs what the tests need, where it can
 	@scripts/packages.sh test
 	@scripts/clients.sh
-	@scripts/test.sh $(RACE) -timeout 25m -vet=off -parallel 8 ./...
+	@scripts/test.sh -timeout 25m -vet=off -parallel 8 ./...
+
+race: ## the tests of single packages, with the race detector
+	@scripts/packages.sh test
+	@scripts/test.sh -race -timeout 25m -vet=off -parallel 8 $$($(GO) list ./... | grep -vE '/internal/(e2e|core)$$')
 
 faults: ## what goes wrong around keepers, services and machines, with real processes
 	scripts/packages.sh test
