@@ -38,8 +38,15 @@ func (m *Model) find() tea.Cmd {
 		if s.ID != m.spec.ID {
 			f.all = append(f.all, view.Command{Says: "show " + s.Title, Key: s.Key, Do: func() tea.Cmd { return m.Turn(s.ID, nil) }})
 		}
-		if s.Commands != nil {
-			f.all = append(f.all, s.Commands(e)...)
+		if s.Commands == nil {
+			continue
+		}
+		for _, c := range s.Commands(e) {
+			// A key that does something else here, or nothing, is none.
+			if !isViewKey(c.Key) && (s.ID != m.spec.ID || c.On != "" && c.On != e.Selected) {
+				c.Key = ""
+			}
+			f.all = append(f.all, c)
 		}
 	}
 	f.all = append(f.all,
@@ -51,13 +58,34 @@ func (m *Model) find() tea.Cmd {
 	return nil
 }
 
+// isViewKey reports whether a key leads to a view from anywhere, as "8 S" does.
+func isViewKey(key string) bool { return key != "" && key[0] >= '0' && key[0] <= '9' }
+
+// otherWords are words that people use for what is called otherwise here, by a word of ours.
+var otherWords = map[string]string{
+	"restart": "reload again reboot", "start": "run launch up", "stop": "end kill shut down", "logs": "output print tail console", "wiring": "environment variables env ports settings",
+	"checks": "problems errors what is wrong missing install", "usage": "memory processor cpu load", "data": "database tables rows sql inbox mail messages keys files", "traffic": "requests http network",
+	"snapshots": "backup restore saved", "errands": "commands tasks jobs scripts", "starts": "startup slow time", "projects": "others switch", "open": "browser page address url", "copy": "password clipboard address",
+	"map": "overview services", "apply": "changes reload file", "leave": "quit exit close",
+}
+
+// sought returns the text that a command is found by.
+func sought(c view.Command) string {
+	text := strings.ToLower(c.Says)
+	also := c.Also
+	for _, w := range strings.FieldsFunc(text, func(r rune) bool { return r == ' ' || r == ':' || r == ';' }) {
+		also += " " + otherWords[w]
+	}
+	return text + " " + strings.ToLower(also)
+}
+
 // found returns what the words typed are a part of: what begins with them
 // first, then what has words that do.
 func (f *finder) found() []view.Command {
-	words := strings.Fields(strings.ToLower(f.input.Value()))
+	typed := strings.Fields(strings.ToLower(f.input.Value()))
 	var ranks [3][]view.Command
 	for _, c := range f.all {
-		if r := rank(strings.ToLower(c.Says), words); r >= 0 {
+		if r := rank(sought(c), typed); r >= 0 {
 			ranks[r] = append(ranks[r], c)
 		}
 	}
@@ -105,7 +133,7 @@ func (f *finder) Render() []string {
 	for i, l := range lines {
 		lines[i] = display.Pad(l, width)
 	}
-	lines = append(lines, "", t.Paint(ui.Faint, fmt.Sprintf("  %d of %d; at the right, the key that does the same", len(found), len(f.all))))
+	lines = append(lines, "", t.Paint(ui.Faint, fmt.Sprintf("  %d of %d; at the right, the key that does the same here", len(found), len(f.all))))
 	return t.Frame("What to do", lines, f.m.state.Width)
 }
 

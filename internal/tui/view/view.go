@@ -111,7 +111,11 @@ type Panel interface {
 // Command is something that can be done now, as the finder lists it.
 type Command struct {
 	Says string // "restart api"
-	Key  string // how else it is done; "" by nothing else
+	Key  string // how else it is done, in its own view; "" by nothing else
+	// On is the service that must be selected for the key to do it; "" if it does it anyway.
+	On string
+	// Also are other words for it, by which it is found, too.
+	Also string
 	Do   func() tea.Cmd
 }
 

@@ -27,10 +27,17 @@ var Spec = view.Spec{ID: "data", Title: "data", Key: "8", New: open, Commands: c
 // Args are what to look at: a service, and a collection of it.
 type Args struct{ Service, Collection string }
 
+// holds are the words for what kinds of services hold.
+var holds = map[string]string{
+	"postgres": "database tables rows sql", "mariadb": "database tables rows sql", "mysql": "database tables rows sql", "sqlite": "database tables rows sql", "documents": "database collections",
+	"redis": "cache keys", "memcached": "cache keys", "mail": "inbox mails messages email", "rabbitmq": "queue messages", "nats": "queue messages streams", "mqtt": "messages topics", "beanstalkd": "queue jobs",
+	"objects": "files buckets storage", "identity": "accounts people sign in users", "functions": "calls", "stub": "requests routes",
+}
+
 func commands(e *view.Env) []view.Command {
 	var out []view.Command
 	for _, name := range e.Overview.Holding {
-		out = append(out, view.Command{Says: "look into " + name, Do: func() tea.Cmd { return e.Turn("data", Args{Service: name}) }})
+		out = append(out, view.Command{Says: "look into " + name, Also: holds[e.Services[name].Kind] + " data " + e.Services[name].Kind, Do: func() tea.Cmd { return e.Turn("data", Args{Service: name}) }})
 	}
 	return out
 }

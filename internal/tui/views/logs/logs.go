@@ -38,7 +38,7 @@ func open(e *view.Env, args any) (view.View, tea.Cmd) {
 func commands(e *view.Env) []view.Command {
 	out := []view.Command{{Says: "logs of all", Key: "2", Do: func() tea.Cmd { return e.Turn("logs", nil) }}}
 	for _, name := range e.Order {
-		out = append(out, view.Command{Says: "logs of " + name, Key: "enter", Do: func() tea.Cmd { return e.Turn("logs", Args{Service: name}) }})
+		out = append(out, view.Command{Says: "logs of " + name, Do: func() tea.Cmd { return e.Turn("logs", Args{Service: name}) }})
 	}
 	return out
 }

@@ -166,11 +166,13 @@ func copyFact(e *view.Env, s api.Status, f supervise.Fact) tea.Cmd {
 // commands is what can be done with services, for the finder.
 func commands(e *view.Env) []view.Command {
 	var out []view.Command
+	on := "" // the service that keys are about
 	add := func(says, key string, do func() tea.Cmd) {
-		out = append(out, view.Command{Says: says, Key: key, Do: do})
+		out = append(out, view.Command{Says: says, Key: key, On: on, Do: do})
 	}
 	for _, name := range e.Order {
 		s := e.Services[name]
+		on = name
 		add("show "+name+" on the map", "", func() tea.Cmd {
 			e.Selected = name
 			return e.Turn("map", nil)
@@ -193,6 +195,7 @@ func commands(e *view.Env) []view.Command {
 		})
 		add("remove "+name+" from the declaration", "x", func() tea.Cmd { return removeService(e, s) })
 	}
+	on = ""
 	all := slices.Clone(e.Order)
 	add("start all", "S", func() tea.Cmd { return do(e, starting, false, all...) })
 	add("restart all", "R", func() tea.Cmd { return do(e, restarting, false, all...) })
