@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -112,15 +113,52 @@ func projectRow(l *api.Listed) []string {
 }
 
 func (a *app) rest() *cobra.Command {
-	var asJSON bool
+	var asJSON, yes bool
 	cmd := &cobra.Command{
 		Use: "rest", Short: "Stop everything of yours, in all projects", Args: takes(cobra.NoArgs), Example: "  neighbour rest",
 		Long: `Rest stops the services of all projects of yours on this machine, in the order of each,
-and ends their keepers. Data stays.`,
-		RunE: func(cmd *cobra.Command, _ []string) error { return a.restAll(cmd.Context(), asJSON) },
+and ends their keepers. Data stays. On a terminal it says first what it will stop, in which
+projects, and asks.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if !yes && !asJSON && terminal(os.Stdin) {
+				running := a.sayRunning(cmd.Context())
+				if running == 0 {
+					fmt.Fprintln(a.out, "nothing was running")
+					return nil
+				}
+				if ok, err := a.confirm("Stop all of this?"); err != nil || !ok {
+					return err
+				}
+			}
+			return a.restAll(cmd.Context(), asJSON)
+		},
 	}
+	cmd.Flags().BoolVar(&yes, "yes", false, "don't ask")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print what was stopped, by project, as JSON")
 	return cmd
+}
+
+// sayRunning lists what runs in which projects, and returns how many services that are.
+func (a *app) sayRunning(ctx context.Context) int {
+	n := 0
+	rows := [][]string{{"project", "where", "runs"}}
+	for _, l := range api.Projects(ctx, false) {
+		var names []string
+		for _, s := range l.Services {
+			if s.State.Running() {
+				names = append(names, s.Name)
+			}
+		}
+		if len(names) > 0 {
+			n += len(names)
+			rows = append(rows, []string{l.Name, display.Homely(l.Dir), strings.Join(names, ", ")})
+		}
+	}
+	if n > 0 {
+		_ = printTable(a.out, rows)
+		a.out.Flush()
+	}
+	return n
 }
 
 // rested is what became of a project.

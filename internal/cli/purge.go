@@ -27,7 +27,8 @@ func (a *app) purge() *cobra.Command {
 		Use: "purge", Short: "Delete everything that was ever made for the project", Args: takes(cobra.NoArgs),
 		Long: `Purge stops the project and deletes everything that was ever made for it: data, snapshots,
 fresh copies, logs, history, and what is remembered elsewhere. It lists all of it with
-sizes, and asks. The declaration and the project's own files stay.
+sizes, and asks. The declaration and the project's own files stay, and so does
+neighbour.local.toml unless you say otherwise; lines of Neighbour's own in an env file go.
 
 With --all it does so for all projects of yours, and deletes what there is for you as a
 whole: the certificate authority, which it takes away from all lists, ports, the list of
@@ -58,6 +59,16 @@ projects. Nothing is left then but the program.`,
 			if !yes {
 				if ok, err := a.confirm("Stop " + nameOf(p) + ", and delete all of this?"); err != nil || !ok {
 					return err
+				}
+			}
+			local := filepath.Join(p.Dir, declare.LocalFileName)
+			if !yes && fileExists(local) {
+				ok, err := a.askYes(fmt.Sprintf("%s has what is declared for this machine alone. Delete it, too?", display.Homely(local)))
+				if err != nil {
+					return err
+				}
+				if ok {
+					defer os.Remove(local) // once the project is stopped as it was declared
 				}
 			}
 			return a.purgeOne(cmd.Context(), p)
@@ -116,8 +127,10 @@ func (a *app) purgeOne(ctx context.Context, p *project.Project) error {
 		return fmt.Errorf("%s is not purged as a whole; once that is set right, do it again: %w", nameOf(p), err)
 	}
 	but := ""
-	if file := filepath.Join(p.Dir, declare.FileName); fileExists(file) {
-		but = " but " + display.Homely(file)
+	for _, name := range []string{declare.FileName, declare.LocalFileName} {
+		if file := filepath.Join(p.Dir, name); fileExists(file) {
+			but += map[bool]string{true: " but ", false: " and "}[but == ""] + display.Homely(file)
+		}
 	}
 	fmt.Fprintf(a.out, "%s: nothing of Neighbour is left of it%s\n", nameOf(p), but)
 	return nil

@@ -103,7 +103,7 @@ type jsonKeeper struct {
 type jsonService struct {
 	Name     string              `json:"name"`
 	Kind     string              `json:"kind"`
-	State    supervise.State     `json:"state"`
+	State    string              `json:"state"`
 	Reason   string              `json:"reason"`
 	Needs    []string            `json:"needs"`
 	Step     int                 `json:"step"`
@@ -129,8 +129,12 @@ func (a *app) printStatus(p *project.Project, current map[string]api.Status, pid
 		for _, f := range st.Facts {
 			facts[f.Name] = f.Value
 		}
+		state := string(st.State)
+		if st.Held { // its process is ready, and what needs it waits
+			state = "held"
+		}
 		out.Services = append(out.Services, jsonService{
-			Name: st.Name, Kind: st.Kind, State: st.State, Reason: st.Reason, Needs: st.Needs, Step: st.Step,
+			Name: st.Name, Kind: st.Kind, State: state, Reason: st.Reason, Needs: st.Needs, Step: st.Step,
 			Port: st.Port, PID: st.PID, Version: st.Version, ReadyMS: st.ReadyMS, Restarts: st.Restarts, Exposed: st.Exposed, Held: st.Held, Runtimes: st.Runtimes, Done: st.Done, Facts: facts,
 		})
 	}

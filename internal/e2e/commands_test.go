@@ -113,7 +113,7 @@ func TestWhatCantStart(t *testing.T) {
 	for name, c := range map[string]struct{ toml, says string }{
 		"no program":     {`run = "no-such-program --x"`, `no-such-program is not installed \(looked in PATH\)`},
 		"known package":  {`run = "deno x.ts"`, `deno is not installed`},
-		"no file":        {`run = "./server"`, `there is no program .*/server; build it, or correct run`},
+		"no file":        {`run = "./server"`, `there is no program .*/server; build it, or correct the command`},
 		"not executable": {`run = "./neighbour.toml"`, `is not executable; make it so with: chmod \+x`},
 		"no folder":      {"run = \"sleep 9\"\ndir = \"api\"", `its working folder .*/api doesn't exist; create it, or correct dir = "api"`},
 		"held port":      {"run = \"sleep 9\"\nport = " + held, `port ` + held + ` is held by e2e.test .*, pid \d+, started \d+ (s|min) ago in .*, not ours`},

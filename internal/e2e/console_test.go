@@ -160,7 +160,7 @@ func TestSettingsThatServersRefuse(t *testing.T) {
 		"[service.a]\nkind = \"redis\"\nsettings = { maxmemories = \"1\" }\n":                   `(?s)exit 1.*Bad directive`,
 		"[service.a]\nkind = \"redis\"\nsettings = { port = \"1\" }\n":                          "Neighbour sees to this setting itself",
 		"[service.a]\nkind = \"postgres\"\nextensions = [\"x\"]\n":                              "there is no database to create them in",
-		"[service.a]\nkind = \"postgres\"\ndatabases = [\"d\"]\nextensions = [\"telepathy\"]\n": `extension telepathy in d: .*; Debian has more of them in postgresql-contrib`,
+		"[service.a]\nkind = \"postgres\"\ndatabases = [\"d\"]\nextensions = [\"telepathy\"]\n": `(?s)the extensions telepathy of PostgreSQL \d+ are not installed\n.*postgresql-\d+-telepathy`,
 	} {
 		p := newProject(t, toml)
 		r := p.run("start")

@@ -218,6 +218,9 @@ func (p *project) peek(name string) string {
 	}
 	for _, st := range s.Services {
 		if st.Name == name {
+			if st.Held {
+				return "held"
+			}
 			return string(st.State)
 		}
 	}

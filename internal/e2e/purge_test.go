@@ -3,6 +3,7 @@ package e2e
 import (
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"sort"
@@ -85,4 +86,27 @@ func TestPurge(t *testing.T) {
 	// Where the declaration can't be read nobody knows of a file beside it.
 	left = slices.DeleteFunc(left, func(path string) bool { return strings.HasPrefix(path, filepath.Join(other.dir, "app.db")) })
 	assert.Equal(t, all, left)
+}
+
+// What starts wrote into the project's own files goes with a purge, and what is somebody else's
+// there stays.
+func TestPurgeOfEnvFile(t *testing.T) {
+	t.Parallel()
+	p := newProject(t, program("api", "port = \"any\"", "health = { run = \"true\" }"))
+	p.must("start")
+	p.write("neighbour.toml", program("api", "port = \"any\"", "health = { run = \"true\" }")+"[env]\nwrite = \".env.local\"\nkeys = { API = \"${api.port}\" }\n")
+	p.write(".env.local", "OWN=1\n")
+	p.write("neighbour.local.toml", "")
+	p.must("apply")
+	p.eventually(func(status) bool {
+		b, _ := os.ReadFile(filepath.Join(p.dir, ".env.local"))
+		return strings.Contains(string(b), "\nAPI=")
+	})
+	require.NoError(t, exec.Command("git", "init", "-q", p.dir).Run())
+	assert.Contains(t, p.run("check").stdout, "git does not ignore .env.local")
+	p.write(".gitignore", ".env.local\n")
+	assert.NotContains(t, p.run("check").stdout, "git does not ignore")
+	assert.Contains(t, p.must("purge", "--yes"), ".env.local")
+	p.holds(".env.local", "OWN=1\n")
+	assert.FileExists(t, filepath.Join(p.dir, "neighbour.local.toml"))
 }

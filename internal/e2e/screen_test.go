@@ -230,7 +230,7 @@ func TestADayOnTheScreen(t *testing.T) {
 
 	// Leave, find everything again, stop all.
 	s.press("q")
-	s.see(`12 of 13 services go on; stop them with: .*neighbour -C .* stop`)
+	s.see(`(?s)12 of 13 services go on; stop them with: .* -C .* stop`)
 	s.see(`exit 0`)
 	assert.Len(t, p.left(), 11, "they go on")
 	again := openWith(t, p.env, p.dir, 80, 24)

@@ -155,6 +155,9 @@ func committed(_ context.Context, p *project.Project) []Finding {
 		if path := filepath.Join(p.Dir, e.Write.Value); !filepath.IsAbs(e.Write.Value) && exists(path) && project.Tracked(path) {
 			out = append(out, Finding{ID: "git/env", Level: Warns, Where: e.Write.At.String(), What: "git tracks " + e.Write.Value + ", which each start writes to",
 				Why: "passwords and ports of this machine would be committed", Remedy: "git rm --cached " + e.Write.Value + ", and add it to .gitignore, or write another file"})
+		} else if !filepath.IsAbs(e.Write.Value) && project.Unignored(p.Dir, e.Write.Value) {
+			out = append(out, Finding{ID: "git/ignore", Level: Warns, Where: e.Write.At.String(), What: "git does not ignore " + e.Write.Value + ", which each start writes to",
+				Why: "the next \"git add\" would take passwords and ports of this machine along", Remedy: "echo " + wire.QuoteShell("/"+e.Write.Value) + " >> .gitignore"})
 		}
 	}
 	return out

@@ -334,6 +334,12 @@ func (k *Keeper) Run(adopted chan<- struct{}) error {
 	}
 	k.finishRestore()
 	k.adopt()
+	for _, u := range k.services {
+		if u.Status().State.Running() { // the declaration may have another env file by now
+			k.writeEnvFile()
+			break
+		}
+	}
 	close(adopted)
 	var all sync.WaitGroup
 	all.Go(func() { follower.Run(k.ctx) })

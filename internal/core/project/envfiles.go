@@ -276,3 +276,44 @@ func (p *Project) FreePort(from int) (int, error) {
 	}
 	return p.pick(from, p.ports.all)
 }
+
+// envBlock returns the path of the env file that starts write, and whether it has lines of ours.
+func (p *Project) envBlock() (path string, has bool) {
+	if p.Declaration == nil || p.EnvFile == nil || p.Copy != "" {
+		return "", false
+	}
+	if path = p.EnvFile.Write.Value; !filepath.IsAbs(path) {
+		path = filepath.Join(p.Dir, path)
+	}
+	src, err := readEnvFile(path)
+	if err != nil || src == nil {
+		return path, false
+	}
+	rest, err := wire.SetBlock(src, nil)
+	return path, err == nil && !bytes.Equal(src, rest)
+}
+
+// removeEnvBlock removes our lines from the env file that starts write, and the file if nothing else
+// is in it.
+func (p *Project) removeEnvBlock() error {
+	path, has := p.envBlock()
+	if !has {
+		return nil
+	}
+	src, err := readEnvFile(path)
+	if err != nil {
+		return err
+	}
+	rest, err := wire.SetBlock(src, nil)
+	if err != nil {
+		return err
+	}
+	if len(bytes.TrimSpace(rest)) == 0 {
+		return os.Remove(path)
+	}
+	info, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	return atomicfile.Write(path, rest, info.Mode().Perm())
+}

@@ -65,6 +65,9 @@ func (p *Project) Leavings() []Leaving {
 	if shared := p.sharedDir(); os.Getuid() == 0 && !slices.ContainsFunc(within, func(path string) bool { return strings.HasPrefix(path, shared+string(filepath.Separator)) }) {
 		add("data of servers that ran under other accounts", shared)
 	}
+	if path, has := p.envBlock(); has {
+		add("variables of its services, in lines of Neighbour's own", path)
+	}
 	add("sockets", p.sockets()...)
 	add("what is remembered of it", p.remembered()...)
 	return out
@@ -147,6 +150,9 @@ func (p *Project) Purge() error {
 		return err
 	}
 	if err := tree.Remove(aside); err != nil {
+		return err
+	}
+	if err := p.removeEnvBlock(); err != nil {
 		return err
 	}
 	if e, err := login.Of(p.Name, p.Dir, p.Self); err == nil {

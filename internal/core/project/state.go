@@ -271,3 +271,14 @@ func git(dir string, args ...string) *exec.Cmd {
 	cmd.Env = append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "GIT_EXTERNAL_DIFF=", "GIT_PAGER=cat")
 	return cmd
 }
+
+// Unignored reports whether a file of a project, which may not be there yet, is in a git repository
+// that neither tracks nor ignores it.
+func Unignored(dir, name string) bool {
+	if git(dir, "rev-parse", "--is-inside-work-tree").Run() != nil {
+		return false
+	}
+	var exit *exec.ExitError
+	err := git(dir, "check-ignore", "--quiet", "--", name).Run()
+	return errors.As(err, &exit) && exit.ExitCode() == 1 && !Tracked(filepath.Join(dir, name))
+}

@@ -364,8 +364,8 @@ func TestWebhooks(t *testing.T) {
 	assert.True(t, aside[0].Failed())
 	assert.Equal(t, 200, ask(t, "POST", fmt.Sprintf("%s%s/%d/drop", base, traffic.Path, aside[0].ID), "").status)
 	assert.Empty(t, find("webhook aside"))
-	done := find("webhook paid done")
-	require.Len(t, done, 2)
+	var done []traffic.Exchange
+	require.Eventually(t, func() bool { done = find("webhook paid done"); return len(done) == 2 }, testkit.Patience, time.Millisecond)
 	assert.Equal(t, 2, done[1].Tries)
 	assert.Equal(t, 200, ask(t, "POST", fmt.Sprintf("%s%s/%d/retry", base, traffic.Path, done[1].ID), "").status)
 	assert.Equal(t, first.body, (<-came).body, "the same again")

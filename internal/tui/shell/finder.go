@@ -83,10 +83,12 @@ func sought(c view.Command) string {
 // first, then what has words that do.
 func (f *finder) found() []view.Command {
 	typed := strings.Fields(strings.ToLower(f.input.Value()))
-	var ranks [3][]view.Command
+	var ranks [4][]view.Command
 	for _, c := range f.all {
-		if r := rank(sought(c), typed); r >= 0 {
+		if r := rank(strings.ToLower(c.Says), typed); r >= 0 {
 			ranks[r] = append(ranks[r], c)
+		} else if rank(sought(c), typed) >= 0 { // by other words
+			ranks[3] = append(ranks[3], c)
 		}
 	}
 	return slices.Concat(ranks[:]...)
