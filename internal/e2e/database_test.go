@@ -109,7 +109,7 @@ func TestMigrations(t *testing.T) {
 		assert.Contains(t, r.stderr, "its migrations failed: db/changes/003_third_one.sql:")
 		assert.Contains(t, r.stderr, d.says)
 		assert.Contains(t, r.stderr, "for ledger, whose migrations failed: db/changes/003_third_one.sql:")
-		assert.Equal(t, "ready", p.status().Service["ledger"].State)
+		assert.Equal(t, "held", p.status().Service["ledger"].State)
 		assert.Equal(t, "waiting", p.status().Service["api"].State)
 		kept := "1"
 		if d.half {

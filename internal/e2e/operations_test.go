@@ -96,7 +96,7 @@ func TestFinderOnTheScreen(t *testing.T) {
 	s.press("C-p")
 	s.see("What to do")
 	s.press("s", "t", "o", "p", "Space", "l", "a")
-	s.see(`▌ stop ladder +t`)
+	s.see(`▌ stop ladder`)
 	s.press("Enter")
 	s.see(`◑ stop ladder · neighbour`)
 	s.press("C-p", "l", "o", "g", "s", "Space", "o", "f", "Space", "a", "p")

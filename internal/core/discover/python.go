@@ -138,7 +138,7 @@ func (r *reader) pythonApp(folder string, libraries []string) *pythonApp {
 			if dir != "" {
 				module = dir + "/" + strings.ReplaceAll(module, ".", "/")
 			}
-			return &pythonApp{file, fmt.Sprintf("-m flask --app %s run --debug --port $PORT", module), "an app of Flask, by what it imports", 5000, true}
+			return &pythonApp{file, fmt.Sprintf("-m flask --app %s run --reload --port $PORT", module), "an app of Flask, by what it imports", 5000, true}
 		}
 		uses := func(names ...string) bool {
 			return rank(file) >= 0 && !strings.Contains(file, "/") && slices.ContainsFunc(names, func(n string) bool { return slices.Contains(libraries, n) })
@@ -147,7 +147,7 @@ func (r *reader) pythonApp(folder string, libraries []string) *pythonApp {
 		case uses("fastapi", "uvicorn", "starlette"):
 			return &pythonApp{file, fmt.Sprintf("-m uvicorn %s:app --reload --port $PORT", module), "an app for ASGI, by its packages", 8000, true}
 		case uses("flask"):
-			return &pythonApp{file, fmt.Sprintf("-m flask --app %s run --debug --port $PORT", module), "an app of Flask, by its packages", 5000, true}
+			return &pythonApp{file, fmt.Sprintf("-m flask --app %s run --reload --port $PORT", module), "an app of Flask, by its packages", 5000, true}
 		}
 		if plain == nil && (rank(file) >= 0 && !strings.Contains(file, "/") || runsItself.MatchString(src) && strings.Contains(src, "PORT")) {
 			plain = &pythonApp{file: file, run: filepath.ToSlash(file), what: "a program in Python"}

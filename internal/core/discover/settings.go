@@ -26,7 +26,7 @@ var dialects = map[string]string{"pg": "postgres", "postgres": "postgres", "post
 
 // reaches proposes the server that settings name, so that the app finds it by them: on that port,
 // with that user and password. What leads to another machine is left out.
-func (r *reader) reaches(s settings, why Finding) {
+func (r *reader) reaches(by *Service, s settings, why Finding) {
 	s.host = cmp.Or(s.host, "localhost")
 	if s.kind == "" || !wire.Local(s.host) {
 		return
@@ -37,6 +37,9 @@ func (r *reader) reaches(s settings, why Finding) {
 	}
 	target.database(s.database)
 	target.named = true
+	if !slices.ContainsFunc(by.Links, func(l Link) bool { return l.Target == target }) {
+		by.link("needs", target) // which no variable says
+	}
 	if s.user == "" || !databaseName.MatchString(s.user) || slices.ContainsFunc(target.Lines, func(l string) bool { return key(l) == "users" }) {
 		return
 	}
@@ -76,7 +79,7 @@ func (r *reader) readConnections(folder string, s *Service) {
 		if src == "" {
 			continue
 		}
-		if s != nil && !strings.HasSuffix(name, ".json") {
+		if !strings.HasSuffix(name, ".json") {
 			r.readVariables(s, file, src)
 		}
 		found := settings{kind: dialects[cmp.Or(literal(src, "client"), literal(src, "dialect"), literal(src, "type"))]}
@@ -91,7 +94,7 @@ func (r *reader) readConnections(folder string, s *Service) {
 			continue
 		}
 		r.listed(file)
-		r.reaches(found, Finding{file, lineOf(src, cmp.Or(found.database, "host")), "says where the app's database is"})
+		r.reaches(s, found, Finding{file, lineOf(src, cmp.Or(found.database, "host")), "says where the app's database is"})
 		return
 	}
 }
