@@ -103,6 +103,10 @@ type Seen struct {
 	Exposed, Unwatched string
 	// PID is that of its process, 0 if it has none.
 	PID int
+	// Given are digests of the whole environment that its process was started with; nil where that
+	// is not known. What the process itself makes of it, as programs that start others do, is not
+	// in it.
+	Given map[string]string
 }
 
 // limit is how long a check may take.
@@ -188,7 +192,7 @@ func (n Seen) findings(p *project.Project, s *declare.Service) []Finding {
 		f.Why = "it restarts a little later than it could, and looking takes some work"
 		out = append(out, f)
 	}
-	return append(out, sub.outdated(n.PID)...)
+	return append(out, sub.outdated(n)...)
 }
 
 // Outdated and Inherited begin the ids of findings about what a service that runs was started with:
@@ -200,18 +204,15 @@ const (
 
 // outdated says which variables a program was started with that would be others now, as when
 // what they lead to has got another port meanwhile.
-func (s *subject) outdated(pid int) []Finding {
-	if pid == 0 || !s.Kind(s.service).Info().InheritEnv {
+func (s *subject) outdated(n Seen) []Finding {
+	if n.PID == 0 || !s.Kind(s.service).Info().InheritEnv {
 		return nil
 	}
 	vars, err := s.Variables(s.service)
 	if err != nil {
 		return nil
 	}
-	has := proc.Variables(pid)
-	if len(has) == 0 { // it can't be seen
-		return nil
-	}
+	has := proc.Variables(n.PID)
 	var names, from []string
 	given := map[string]bool{proc.MarkVariable: true, "PORT": true}
 	for _, v := range vars {
@@ -231,7 +232,7 @@ func (s *subject) outdated(pid int) []Finding {
 		slices.Sort(from)
 		add(Outdated, Warns, names, words.Join(slices.Compact(from))+" changed since; what it calls by the old value may be gone")
 	}
-	if names := project.OtherInherited(has, func(name string) bool { return given[name] }); len(names) > 0 {
+	if names := project.OtherInherited(n.Given, func(name string) bool { return given[name] }); len(names) > 0 {
 		add(Inherited, Note, names, "the latest start or restart came from a shell that has other values")
 	}
 	return out

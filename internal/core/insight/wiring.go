@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"slices"
 
-	"neighbour/internal/core/launch"
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/project"
 )
@@ -61,7 +60,7 @@ func WiringOf(p *project.Project, services Services) (Wiring, error) {
 				continue
 			}
 			was, launched := given[v.Name]
-			w.Variables = append(w.Variables, Wired{v, launched && was != launch.Digest(v.Value)})
+			w.Variables = append(w.Variables, Wired{v, launched && was != project.Digest(v.Value)})
 		}
 		if n, err := p.Port(s); err == nil && n != 0 {
 			w.Ports = append(w.Ports, PortUse{Port: n, Service: name, Declared: s.Port == n})

@@ -21,7 +21,9 @@ import (
 func (k *Keeper) Checks(ctx context.Context) []check.Finding {
 	return check.Run(ctx, k.project, func(service string) check.Seen {
 		if u := k.services[service]; u != nil {
-			return SeenBy(u.Status())
+			seen := SeenBy(u.Status())
+			seen.Given = u.Given()
+			return seen
 		}
 		return check.Seen{}
 	})

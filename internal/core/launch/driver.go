@@ -6,8 +6,6 @@ package launch
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -264,8 +262,14 @@ func (d *Driver) Launch() (supervise.Process, error) {
 	d.launched = journal.Size(path)
 	d.signal = cmp.Or(l.Signal, "TERM")
 	d.vars = map[string]string{}
+	if d.kind.Info().InheritEnv {
+		for _, v := range env {
+			name, value, _ := strings.Cut(v, "=")
+			d.vars[name] = project.Digest(value)
+		}
+	}
 	for name, value := range in.Env {
-		d.vars[name] = Digest(value)
+		d.vars[name] = project.Digest(value)
 	}
 	d.mu.Unlock()
 	if d.match != nil {
@@ -298,14 +302,8 @@ func tooLarge(env []string, program string) error {
 	return fmt.Errorf("%s can't be started: its environment has %d KB, of which the variable %s has %d KB, and the system takes at most 128 KB for one; write that to a file, and give it the file's name", program, all>>10, name, len(value)>>10)
 }
 
-// Digest stands for a value where the value itself, which may be a password,
-// is not to be kept.
-func Digest(value string) string {
-	sum := sha256.Sum256([]byte(value))
-	return hex.EncodeToString(sum[:8])
-}
-
-// Given returns digests of the variables that the process was started with.
+// Given returns digests of the variables that the process was started with: of a program all that
+// it got, of a server those that are declared.
 func (d *Driver) Given() map[string]string {
 	d.mu.Lock()
 	defer d.mu.Unlock()

@@ -1,6 +1,8 @@
 package project
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"os"
 	"slices"
 	"strings"
@@ -51,28 +53,36 @@ func (p *Project) UseEnvironment(environment []string) {
 	}
 }
 
-// OtherInherited returns the names of the variables that a program which runs was started with and
-// would inherit with another value now, sorted. Those of terminals are left out.
-func OtherInherited(has map[string]string, declared func(name string) bool) []string {
-	var out []string
-	now := map[string]string{}
-	for _, v := range os.Environ() {
-		name, value, _ := strings.Cut(v, "=")
-		now[name] = value
+// OtherInherited returns the names of the variables that a program which runs inherited, by their
+// digests, and would inherit with another value now, sorted; none if it is not known what it
+// inherited. Those of terminals are left out.
+func OtherInherited(given map[string]string, declared func(name string) bool) []string {
+	if len(given) == 0 {
+		return nil
 	}
 	differs := func(name string) bool {
 		return name != "" && !declared(name) && !named(name, keepersOwn) && !named(name, ofTerminal)
 	}
-	for name, value := range now {
-		if was, there := has[name]; differs(name) && (!there || was != value) {
+	var out []string
+	now := map[string]bool{}
+	for _, v := range os.Environ() {
+		name, value, _ := strings.Cut(v, "=")
+		now[name] = true
+		if differs(name) && given[name] != Digest(value) {
 			out = append(out, name)
 		}
 	}
-	for name := range has {
-		if _, there := now[name]; differs(name) && !there {
+	for name := range given {
+		if differs(name) && !now[name] {
 			out = append(out, name)
 		}
 	}
 	slices.Sort(out)
 	return slices.Compact(out)
+}
+
+// Digest stands for a value where the value itself, which may be a password, is not to be kept.
+func Digest(value string) string {
+	sum := sha256.Sum256([]byte(value))
+	return hex.EncodeToString(sum[:8])
 }
