@@ -23,6 +23,7 @@ type Clock struct {
 
 	mu      sync.Mutex
 	ahead   time.Duration
+	set     time.Time     // what it was set to last; zero for the time of the machine
 	changed chan struct{} // closed when it is moved
 }
 
@@ -57,7 +58,7 @@ func (c *Clock) Ahead() time.Duration {
 func (c *Clock) Set(to time.Time) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.ahead = 0
+	c.ahead, c.set = 0, to
 	if !to.IsZero() {
 		c.ahead = time.Until(to)
 	}
@@ -76,16 +77,17 @@ func (c *Clock) Set(to time.Time) error {
 	return atomicfile.Write(c.file, b, 0o600)
 }
 
-// moved returns what is closed when the clock is moved.
-func (c *Clock) moved() <-chan struct{} {
+// moved returns what is closed when the clock is moved, and what it was set to last, zero for the
+// time of the machine.
+func (c *Clock) moved() (<-chan struct{}, time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return c.changed
+	return c.changed, c.set
 }
 
 // tick adds an event whenever the schedule has it.
 func (r *Runner) tick(ctx context.Context, t *declare.Trigger, at schedule.Schedule) {
-	moved := r.Clock.moved()
+	moved, _ := r.Clock.moved()
 	from := r.Clock.Now()
 	r.watch(t, true)
 	for ctx.Err() == nil {
@@ -105,8 +107,11 @@ func (r *Runner) tick(ctx context.Context, t *declare.Trigger, at schedule.Sched
 				return
 			}
 		case <-moved:
-			moved = r.Clock.moved()
-			from = r.Clock.Now().Add(-moveGrace) // what comes at that very time happens
+			// What comes at that very time happens, however late this is looked at.
+			if moved, from = r.Clock.moved(); from.IsZero() {
+				from = r.Clock.Now()
+			}
+			from = from.Add(-moveGrace)
 		case <-ctx.Done():
 		}
 		timer.Stop()
@@ -116,7 +121,7 @@ func (r *Runner) tick(ctx context.Context, t *declare.Trigger, at schedule.Sched
 // tickMost is how long it is waited at a time: timers stand still while a machine sleeps.
 const tickMost = 30 * time.Second
 
-// moveGrace is how much later than a moment it may be when the clock was set to it.
+// moveGrace is how much later than a moment the clock may be set for it to happen.
 const moveGrace = time.Second
 
 // Next returns when a trigger comes next by the clock, n times.
