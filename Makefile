@@ -47,9 +47,9 @@ test: ## every test; installs what the tests need, where it can
 	@scripts/clients.sh
 	@scripts/test.sh -timeout 25m -vet=off -parallel 8 ./...
 
-race: ## the tests of single packages, with the race detector
+race: ## the tests of the packages that do things at the same time, with the race detector
 	@scripts/packages.sh test
-	@scripts/test.sh -race -timeout 25m -vet=off -parallel 8 $$($(GO) list ./... | grep -vE '/internal/(e2e|core)$$')
+	@scripts/test.sh -race -timeout 25m -vet=off -parallel 8 $$($(GO) list ./internal/core/... ./internal/api ./internal/gate/... ./internal/emulator/... | grep -v '/internal/core$$')
 
 faults: ## what goes wrong around keepers, services and machines, with real processes
 	scripts/packages.sh test

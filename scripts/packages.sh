@@ -13,7 +13,7 @@ set -euo pipefail
 case ${1:-} in
 bench) wanted="postgresql:/usr/lib/postgresql/*/bin/postgres redis-server:redis-server nginx-light:/usr/sbin/nginx wrk:wrk" ;;
 test) wanted="postgresql:/usr/lib/postgresql/*/bin/postgres redis-server:redis-server mariadb-server:/usr/sbin/mariadbd memcached:memcached
-  nats-server:nats-server mosquitto:/usr/sbin/mosquitto beanstalkd:beanstalkd rabbitmq-server:/usr/lib/rabbitmq/bin/rabbitmq-server nginx-light:/usr/sbin/nginx apache2:/usr/sbin/apache2
+  nats-server:/usr/sbin/nats-server mosquitto:/usr/sbin/mosquitto beanstalkd:beanstalkd rabbitmq-server:/usr/lib/rabbitmq/bin/rabbitmq-server nginx-light:/usr/sbin/nginx apache2:/usr/sbin/apache2
   php-fpm:/usr/sbin/php-fpm* php-cli:php php-mysql:/etc/php/*/fpm/conf.d/*mysqli.ini tmux:tmux git:git nodejs:node npm:npm curl:curl libnss3-tools:certutil swaks:swaks libnet-ssleay-perl:/usr/lib/*/perl5/*/Net/SSLeay.pm python3:python3 sqlite3:sqlite3 chromium:chromium librsvg2-bin:rsvg-convert poppler-utils:pdftoppm gcc:gcc libc6-dev:/usr/include/stdlib.h procps:ps" ;;
 screenshots) wanted="xvfb:Xvfb xterm:xterm xdotool:xdotool tmux:tmux imagemagick:import fonts-jetbrains-mono:/usr/share/fonts/truetype/jetbrains-mono/* chromium:chromium curl:curl" ;;
 *) sed -n '2,11p' "$0"; exit 2 ;;
