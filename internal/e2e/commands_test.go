@@ -192,12 +192,12 @@ env = { A = "it's ${api.port}", B = "x" }
 	assert.Equal(t, 1, strings.Count(p.must("logs", "-n", "1"), "\n"))
 	assert.Empty(t, p.must("logs", "--since", "1ns"))
 
-	follow := exec.Command(binary, "logs", "-f", "-n", "0")
+	follow := exec.Command(binary, "logs", "-f", "-n", "1")
 	follow.Dir = p.dir
 	var got safeBuffer
 	follow.Stdout = &got
 	require.NoError(t, follow.Start())
-	time.Sleep(200 * time.Millisecond)
+	require.Eventually(t, func() bool { return got.String() != "" }, patience, 10*time.Millisecond, "it follows from there on")
 	p.must("restart", "api")
 	assert.Eventually(t, func() bool { return strings.Contains(got.String(), "api  one\n") }, patience, 10*time.Millisecond)
 	require.NoError(t, follow.Process.Signal(os.Interrupt))
