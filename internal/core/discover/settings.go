@@ -25,7 +25,7 @@ type settings struct {
 var dialects = map[string]string{"pg": "postgres", "postgres": "postgres", "postgresql": "postgres", "pgnative": "postgres", "mysql": "mariadb", "mysql2": "mariadb", "mariadb": "mariadb"}
 
 // reaches proposes the server that settings name, so that the app finds it by them: on that port,
-// with that user and password. What leads to another machine is left out.
+// with that user and password. Settings for another machine are left out.
 func (r *reader) reaches(by *Service, s settings, why Finding) {
 	s.host = cmp.Or(s.host, "localhost")
 	if s.kind == "" || !wire.Local(s.host) {
