@@ -33,9 +33,11 @@ const idleEnd = 3 * time.Second
 
 // The most that a client may take.
 const (
-	headerTime  = 10 * time.Second
-	idleTime    = 2 * time.Minute
-	headerBytes = 64 << 10
+	headerTime = 10 * time.Second
+	idleTime   = 2 * time.Minute
+	// lastWordsTime is how long answers that are under way may take when the gate ends.
+	lastWordsTime = time.Second
+	headerBytes   = 64 << 10
 )
 
 // server is the gate.
@@ -137,9 +139,13 @@ func Run(ctx context.Context, log *slog.Logger) error {
 	all.Go(func() { s.keepLAN(ctx) })
 	all.Go(func() { tendMemory(ctx) })
 	<-ctx.Done()
-	for _, server := range []*http.Server{unsafe, onward, safe, talk} {
+	for _, server := range []*http.Server{unsafe, onward, safe} {
 		server.Close()
 	}
+	lastWords, spoken := context.WithTimeout(context.Background(), lastWordsTime)
+	_ = talk.Shutdown(lastWords) // whoever had the gate end hears that it does
+	spoken()
+	talk.Close()
 	all.Wait()
 	log.Info("gate ends")
 	select {
