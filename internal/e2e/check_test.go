@@ -7,7 +7,9 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -121,7 +123,7 @@ func TestChecksComeAndGo(t *testing.T) {
 // made changes what is known of who made a service's data.
 func made(t *testing.T, p *project, from, to string) {
 	t.Helper()
-	path := filepath.Join(p.dir, ".neighbour", "made.json")
+	path := p.state("made.json")
 	b, err := os.ReadFile(path)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(string(b), from, to, 1)), 0o600))
@@ -131,7 +133,7 @@ func made(t *testing.T, p *project, from, to string) {
 func future(t *testing.T, p *project, by time.Duration) {
 	t.Helper()
 	at := time.Now().Add(by)
-	require.NoError(t, filepath.WalkDir(filepath.Join(p.dir, ".neighbour", "data", "a"), func(path string, _ os.DirEntry, err error) error {
+	require.NoError(t, filepath.WalkDir(p.state("data", "a"), func(path string, _ os.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
@@ -243,12 +245,18 @@ func TestPortsAndRemedies(t *testing.T) {
 	cmd = stranger(nil)
 	s.press("r")
 	s.see(`✖ stops +shelf`)
+	offered := func(s *screen) int {
+		number, err := strconv.Atoi(regexp.MustCompile(`a +use (\d+) now`).FindStringSubmatch(s.see(`a +use \d+ now`))[1])
+		require.NoError(t, err)
+		return number
+	}
+	free := offered(s)
 	s.press("a")
-	s.see(fmt.Sprintf(`shelf has port %d until`, number+1))
+	s.see(fmt.Sprintf(`shelf has port %d until`, free))
 	s.press("1")
 	p.must("start")
-	assert.Equal(t, number+1, p.status().Service["shelf"].Port)
-	assert.Equal(t, fmt.Sprintf("URL=%d\n", number+1), p.must("run", "--with", "top", "--", "sh", "-c", "echo URL=$URL")[:len(fmt.Sprint("URL=", number))+1])
+	assert.Equal(t, free, p.status().Service["shelf"].Port)
+	assert.Equal(t, fmt.Sprintf("URL=%d\n", free), p.must("run", "--with", "top", "--", "sh", "-c", "echo URL=$URL"))
 	p.must("stop")
 	r := p.run("start")
 	assert.Equal(t, 1, r.code)
@@ -257,8 +265,9 @@ func TestPortsAndRemedies(t *testing.T) {
 	s = open(t, p.dir, 142, 38)
 	s.press("7")
 	s.see(`✖ stops +shelf`)
+	free = offered(s)
 	s.press("c")
-	p.holds("neighbour.local.toml", fmt.Sprintf("[service.shelf]\nport = %d\n", number+1))
+	p.holds("neighbour.local.toml", fmt.Sprintf("[service.shelf]\nport = %d\n", free))
 	s.gone(`stops +shelf`)
 	require.NoError(t, os.Remove(filepath.Join(p.dir, "neighbour.local.toml")))
 	s.press("r")
@@ -267,8 +276,9 @@ func TestPortsAndRemedies(t *testing.T) {
 	s = open(t, p.dir, 142, 38)
 	s.press("7")
 	s.see(`✖ stops +shelf`)
+	free = offered(s)
 	s.press("b")
-	p.holds("neighbour.toml", strings.Replace(declaration, itoa(number)+" # fixed", itoa(number+1)+" # fixed", 1))
+	p.holds("neighbour.toml", strings.Replace(declaration, itoa(number)+" # fixed", itoa(free)+" # fixed", 1))
 	p.write("neighbour.toml", declaration)
 	p.must("stop")
 
@@ -381,7 +391,8 @@ service.api.env.MODE = "away"
 	s.gone("stale") // api was restarted
 	// What the keeper could not see while it was not there is said.
 	p.killKeeper()
-	p.write(".neighbour/ports.json", fmt.Sprintf(`{"shelf":%d,"ledger":%d}`, freePort(t), p.status().Service["ledger"].Port))
+	given := fmt.Sprintf(`{"shelf":%d,"ledger":%d}`, freePort(t), p.status().Service["ledger"].Port)
+	require.NoError(t, os.WriteFile(p.state("ports.json"), []byte(given), 0o600))
 	p.killKeeper()
 	p.must("start")
 	s.gone("keeper does not answer")
