@@ -150,9 +150,9 @@ for p in old-shed accounts; do
   "$binary" -C "$work/src/$p" stop >/dev/null 2>&1
 done
 for p in orchard till; do "$binary" -C "$work/src/$p" start >/dev/null 2>&1 || true; done
-head -c 300000000 /dev/zero >"$work/src/accounts/.neighbour/data/books/large"
-touch -d '71 days ago' "$work/src/accounts/.neighbour/run/state.json"
-touch -d '3 days ago' "$work/src/old-shed/.neighbour/run/state.json"
+head -c 300000000 /dev/zero >"$(cat "$work/src/accounts/.neighbour/place")/data/books/large"
+touch -d '71 days ago' "$(cat "$work/src/accounts/.neighbour/place")/run/state.json"
+touch -d '3 days ago' "$(cat "$work/src/old-shed/.neighbour/place")/run/state.json"
 HOME=$work picture projects 142 38 dark "13 of 13 ready" "0 wait3 Down Down Down wait3" -- -C "$quiet"
 for p in orchard till; do "$binary" -C "$work/src/$p" stop >/dev/null 2>&1; done
 

@@ -134,7 +134,7 @@ func (g *guard) leave() {
 // yet.
 func (g *guard) restore() bool {
 	if err := g.project.EnsureDirs(); err != nil {
-		g.log.Error("the folder "+project.StateDir+" was deleted", "why", err)
+		g.log.Error("the folder "+g.project.StateFolder()+" was deleted", "why", err)
 		return false
 	}
 	lock, err := os.OpenFile(g.project.LockFile(), os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW, 0o600)
@@ -142,7 +142,7 @@ func (g *guard) restore() bool {
 		err = syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
 	}
 	if err != nil { // another keeper was quicker: the services are its own now
-		g.log.Error("the folder "+project.StateDir+" was deleted, and another keeper has the project now", "why", err)
+		g.log.Error("the folder "+g.project.StateFolder()+" was deleted, and another keeper has the project now", "why", err)
 		g.keeper.Forsake()
 		g.end()
 		return true

@@ -42,8 +42,9 @@ func TestDescriptionIsCurrent(t *testing.T) {
 	b, err := yaml.Marshal(map[string]any{
 		"openapi": "3.1.0", "servers": []any{map[string]any{"url": "http://keeper"}}, "paths": paths, "components": map[string]any{"schemas": o.schemas},
 		"info": map[string]any{"title": "Neighbour's keeper", "version": Version, "description": `The background process of one project. It serves HTTP on a Unix socket,
-.neighbour/run/keeper.sock in the project (a path that is too long for a socket is
-replaced by one in the user's runtime folder). Only its owner may connect.
+run/keeper.sock in the project's state, which .neighbour/place in the project names (a
+path that is too long for a socket is replaced by one in the folder that run/sockets
+names). Only its owner may connect.
 
 A client sends the version that it speaks in the header Neighbour-Api; a keeper of
 another version answers 409 and says so. Answers have the header, too. In the

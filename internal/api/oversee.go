@@ -162,7 +162,7 @@ func (r *rooms) fill(all []Listed) {
 	r.busy = true
 	go func() {
 		for _, dir := range due {
-			bytes := roomOf(filepath.Join(dir, project.StateDir))
+			bytes := roomOf(project.At(dir).StateFolder())
 			r.mu.Lock()
 			r.known[dir] = room{bytes, time.Now()}
 			r.mu.Unlock()

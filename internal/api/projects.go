@@ -198,7 +198,7 @@ func projects(ctx context.Context, g *glances, measure bool) []Listed {
 			defer func() { <-slots }()
 			out[i] = listed(ctx, g, dir)
 			if measure && !out[i].Gone {
-				out[i].Disk = roomOf(filepath.Join(dir, project.StateDir))
+				out[i].Disk = roomOf(project.At(dir).StateFolder())
 			}
 		})
 	}
@@ -256,7 +256,7 @@ func (g *glances) open(dir string) (*project.Project, error) {
 
 func listed(ctx context.Context, g *glances, dir string) Listed {
 	l := Listed{Name: strings.ToLower(filepath.Base(dir)), Dir: dir, Services: []ListedService{}, Disk: -1}
-	if _, err := os.Stat(filepath.Join(dir, project.StateDir)); errors.Is(err, fs.ErrNotExist) {
+	if !project.Present(dir) {
 		l.Gone, l.Left = true, project.At(dir).Leavings()
 		return l
 	}

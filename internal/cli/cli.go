@@ -137,11 +137,11 @@ func (a *app) project() (*project.Project, error) {
 	p, err := project.Open(a.dir)
 	var copied *project.CopiedError
 	if errors.As(err, &copied) && terminal(os.Stdin) {
-		yes, askErr := a.askYes(fmt.Sprintf("%s is a copy of %s. Have it be a project of its own? It keeps the copied data, and gets other ports; nothing of the other is touched.", copied.Dir, copied.From))
+		yes, askErr := a.askYes(fmt.Sprintf("%s is a copy of %s. Have it be a project of its own? It gets a copy of the data, and other ports; nothing of the other is touched.", copied.Dir, copied.From))
 		if askErr != nil || !yes {
 			return nil, errors.Join(askErr, err)
 		}
-		if _, err := project.Vouch(a.dir); err != nil {
+		if _, err := project.Vouch(a.dir, false); err != nil {
 			return nil, err
 		}
 		p, err = project.Open(a.dir)
@@ -203,7 +203,7 @@ func (a *app) open(ctx context.Context) error {
 	left, err := a.show(ctx, p, client)
 	client.Close()
 	if left.Stopped && err == nil {
-		fmt.Fprintf(a.out, "%s: everything is stopped; the data stays in %s\n", p.Name, project.StateDir)
+		fmt.Fprintf(a.out, "%s: everything is stopped; the data stays in %s\n", p.Name, p.StateFolder())
 	}
 	if err != nil || left.Next == "" {
 		return err

@@ -47,7 +47,7 @@ projects. Nothing is left then but the program.`,
 				if p, err = a.withoutDeclaration(err); err != nil {
 					return err
 				}
-				fmt.Fprintln(a.err, "the declaration is gone or has errors now; data that it keeps outside of "+project.StateDir+" is not known, and stays")
+				fmt.Fprintln(a.err, "the declaration is gone or has errors now; data that it keeps outside of "+p.StateFolder()+" is not known, and stays")
 			}
 			if p.Copy != "" {
 				return usageError{fmt.Errorf("%s is a copy, of which nothing stays: neighbour --copy %s stop", p.Copy, p.Copy)}

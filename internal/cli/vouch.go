@@ -9,17 +9,19 @@ import (
 )
 
 func (a *app) vouch() *cobra.Command {
-	return &cobra.Command{
+	empty := false
+	cmd := &cobra.Command{
 		Use: "vouch", Short: "Use a project although others may change it", Args: takes(cobra.NoArgs),
 		Long: `Vouch remembers that you use this project although its declaration, or a folder
 on the way to it, belongs to somebody else or can be written by others: who can
 change it decides what is executed as you. A folder ` + project.StateDir + ` that was not made
 here, because it came with a home of before, say, is used from then on, too. A
-copy of a project becomes a project of its own: it keeps the copied data, and
-gets ports and an identity of its own.`,
+copied folder of a project becomes a project of its own, with a copy of the data
+(of a project that is stopped; with --empty none), and ports and an identity of its
+own.`,
 		Example: "  neighbour -C /srv/toolshed vouch",
 		RunE: func(*cobra.Command, []string) error {
-			dir, err := project.Vouch(a.dir)
+			dir, err := project.Vouch(a.dir, empty)
 			if err != nil {
 				return err
 			}
@@ -27,4 +29,6 @@ gets ports and an identity of its own.`,
 			return nil
 		},
 	}
+	cmd.Flags().BoolVar(&empty, "empty", false, "a copied folder begins with empty data")
+	return cmd
 }

@@ -188,7 +188,7 @@ func TestBranchesOfKilledKeepers(t *testing.T) {
 	t.Parallel()
 	p, write, count := newBranched(t, "[snapshots]\non = { branch = true }\n")
 	write(1, 20)
-	require.NoError(t, os.WriteFile(filepath.Join(p.dir, ".neighbour/data/reviews/large"), make([]byte, 32<<20), 0o600))
+	require.NoError(t, os.WriteFile(p.state("data/reviews/large"), make([]byte, 32<<20), 0o600))
 	p.git("checkout", "-qb", "other")
 	p.must("snapshot", "branch", "switch", "--yes")
 	write(21, 50)
@@ -217,8 +217,8 @@ func TestBranchesOfKilledKeepers(t *testing.T) {
 		for _, set := range b.Sets {
 			assert.Len(t, set.Services, 2, "%s is whole", set.Branch)
 		}
-		left, _ := filepath.Glob(filepath.Join(p.dir, ".neighbour/*/.unfinished-*"))
-		beside, _ := filepath.Glob(filepath.Join(p.dir, ".neighbour/data/*.re*"))
+		left, _ := filepath.Glob(p.state("*/.unfinished-*"))
+		beside, _ := filepath.Glob(p.state("data/*.re*"))
 		assert.Empty(t, append(left, beside...))
 	}
 	t.Logf("%d of 15 were through", switched)
@@ -244,6 +244,6 @@ func TestBranchesOfKilledKeepers(t *testing.T) {
 		}
 	}
 	p.must("snapshot", "import", archive)
-	left, _ := filepath.Glob(filepath.Join(p.dir, ".neighbour/snapshots/.unfinished-*"))
+	left, _ := filepath.Glob(p.state("snapshots/.unfinished-*"))
 	assert.Empty(t, left, "what was killed is gone with the next")
 }

@@ -79,7 +79,7 @@ func TestCatalogueOnRealServers(t *testing.T) {
 	}
 	useCatalogue(t, now, false)
 
-	logs, err := filepath.Glob(filepath.Join(p.dir, ".neighbour/logs/*"))
+	logs, err := filepath.Glob(p.state("logs/*"))
 	require.NoError(t, err)
 	for _, path := range logs {
 		b, err := os.ReadFile(path)

@@ -206,7 +206,7 @@ env.TOOLS = "${photos.tools.url}"
 		code, _ := fetch(t, facts["url"]+path)
 		assert.Contains(t, []int{403, 404}, code, path)
 	}
-	b, err := os.ReadFile(filepath.Join(p.dir, ".neighbour/data/photos/uploads/photos/säge 1.jpg"))
+	b, err := os.ReadFile(p.state("data/photos/uploads/photos/säge 1.jpg"))
 	require.NoError(t, err)
 	assert.Equal(t, []byte{1, 2, 3}, b)
 

@@ -21,7 +21,7 @@ func TestStartStatusStop(t *testing.T) {
 	s := p.status()
 	assert.Nil(t, s.Keeper, "asking starts nothing")
 	assert.Equal(t, "stopped", s.Service["top"].State)
-	assert.NoFileExists(t, filepath.Join(p.dir, ".neighbour", "run", "keeper.sock"))
+	assert.NoFileExists(t, p.state("run", "keeper.sock"))
 
 	r := p.run("start")
 	require.Zero(t, r.code, r.stderr)
@@ -59,7 +59,7 @@ func TestStartStatusStop(t *testing.T) {
 	var stopped struct{ Stopped []string }
 	require.NoError(t, json.Unmarshal([]byte(p.must("stop", "--json")), &stopped))
 	assert.Equal(t, []string{"base", "top"}, stopped.Stopped)
-	info, err := os.Stat(filepath.Join(p.dir, ".neighbour"))
+	info, err := os.Stat(p.state())
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
 }
@@ -335,7 +335,10 @@ func TestUndeclared(t *testing.T) {
 	assert.Contains(t, r.stdout+r.stderr, "stopped: api")
 	assert.Error(t, syscall.Kill(pid, 0))
 	assert.Contains(t, p.run("status").stderr, "To begin")
+	state := p.state()
+	assert.DirExists(t, state)
 	r = p.run("purge", "--yes")
 	assert.Zero(t, r.code, r.stderr)
 	assert.NoDirExists(t, filepath.Join(p.dir, ".neighbour"))
+	assert.NoDirExists(t, state)
 }

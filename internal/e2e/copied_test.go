@@ -20,7 +20,6 @@ func TestCopiedProject(t *testing.T) {
 	p := newProject(t, "[service.ledger]\nkind = \"postgres\"\ndatabases = [\"shed\"]\n[service.reviews]\nkind = \"documents\"\n"+program("api", `needs = ["ledger"]`))
 	p.must("start")
 	p.must("ask", "ledger", "--write", "create table tool as select 'drill' as name")
-	p.must("ask", "ledger", "--write", "checkpoint") // what is copied is whole
 	before := p.status()
 	all := filepath.Join(t.TempDir(), "all")
 	if os.Getuid() == 0 {
@@ -32,10 +31,17 @@ func TestCopiedProject(t *testing.T) {
 	for _, command := range []string{"status", "stop", "start", "restart", "check", "logs", "purge"} {
 		r := other.run(command)
 		assert.Equal(t, 1, r.code, command)
-		assert.Contains(t, r.stderr, "is a copy of "+p.dir+", with its data and its ports", command)
+		assert.Contains(t, r.stderr, "is a copy of "+p.dir+"; to have it be a project of its own", command)
 	}
 	assert.Equal(t, before, p.status(), "nothing of it was touched")
+	r := other.run("vouch")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.stderr, "the data of "+p.dir+" can't be copied while it runs; stop it first: neighbour -C "+p.dir+" stop")
+	assert.Equal(t, before, p.status())
+	p.must("stop")
 	other.must("vouch")
+	p.must("start")
+	before = p.status()
 	assert.Equal(t, "stopped", other.status().Service["api"].State)
 	assert.Nil(t, other.status().Keeper)
 	other.must("start")

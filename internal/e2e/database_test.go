@@ -319,7 +319,7 @@ func eachDatabase(t *testing.T, test func(t *testing.T, name string, d database)
 
 // readLog returns what the project's keepers wrote of what they did.
 func readLog(p *project) string {
-	data, err := readFile(p, ".neighbour/logs/keeper.jsonl")
+	data, err := os.ReadFile(p.state("logs/keeper.jsonl"))
 	return fmt.Sprintf("%s%v", data, err)
 }
 

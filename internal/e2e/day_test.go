@@ -303,7 +303,7 @@ func TestSecretsOfManyProcesses(t *testing.T) {
 	}
 	p := newProject(t, declaration.String())
 	for range 3 {
-		require.NoError(t, os.RemoveAll(filepath.Join(p.dir, ".neighbour")))
+		require.NoError(t, os.RemoveAll(p.state()))
 		answers := make([]string, 6)
 		var all sync.WaitGroup
 		for i := range answers {

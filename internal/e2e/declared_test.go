@@ -250,7 +250,7 @@ func TestDataOfAnother(t *testing.T) {
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.stderr, "was made by a service of kind redis, and now it is of kind nats; move that folder away to begin with empty data, or give the service another name")
 	p.write("neighbour.toml", "[service.shelf]\nkind = \"redis\"\n")
-	made := filepath.Join(p.dir, ".neighbour", "made.json")
+	made := p.state("made.json")
 	b, err := os.ReadFile(made)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(made, []byte(strings.Replace(string(b), `"version": "`, `"version": "9`, 1)), 0o600))

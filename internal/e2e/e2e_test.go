@@ -20,6 +20,8 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/core/proc"
+	places "neighbour/internal/core/project"
+	"neighbour/internal/core/tree"
 )
 
 // binary is the built program.
@@ -36,6 +38,7 @@ func TestMain(m *testing.M) {
 		os.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))
 		os.Setenv("TMPDIR", filepath.Join(dir, "tmp"))
 		os.Unsetenv("XDG_RUNTIME_DIR")
+		os.Unsetenv("CI") // projects of a CI machine have their state in their tree
 		// All these projects would share one gate, and its ports are the machine's: those
 		// that are about it have one of their own.
 		os.Setenv("NEIGHBOUR_GATE", "off")
@@ -96,11 +99,14 @@ func (p *project) clean() {
 	assert.Contains(p.t, []int{0, 1}, r.code, r.stderr)
 	assert.Empty(p.t, p.left(), "processes are left after a stop")
 	// Data of servers that don't run as root is elsewhere.
-	links, _ := filepath.Glob(filepath.Join(p.dir, ".neighbour", "data", "*"))
+	links, _ := filepath.Glob(p.state("data", "*"))
 	for _, l := range links {
 		if target, err := os.Readlink(l); err == nil && strings.HasPrefix(target, "/var/lib/neighbour/") {
 			_ = os.RemoveAll(filepath.Dir(filepath.Dir(target)))
 		}
+	}
+	if state := p.state(); r.code == 0 && filepath.Dir(state) != p.dir {
+		_ = tree.Remove(state) // some hundred databases would be there at the end
 	}
 }
 
@@ -182,8 +188,14 @@ type service struct {
 
 func (p *project) status() status {
 	p.t.Helper()
+	return p.statusOf("")
+}
+
+// statusOf is status for a copy of the project.
+func (p *project) statusOf(copy string) status {
+	p.t.Helper()
 	var s status
-	require.NoError(p.t, json.Unmarshal([]byte(p.must("status", "--json")), &s))
+	require.NoError(p.t, json.Unmarshal([]byte(p.must("--copy", copy, "status", "--json")), &s))
 	s.Service = map[string]service{}
 	for _, svc := range s.List {
 		s.Service[svc.Name] = svc
@@ -227,7 +239,12 @@ func (p *project) peek(name string) string {
 	return ""
 }
 
-func (p *project) socket() string { return filepath.Join(p.dir, ".neighbour/run/keeper.sock") }
+// state returns a path in the project's state, wherever that is.
+func (p *project) state(parts ...string) string {
+	return filepath.Join(append([]string{places.At(p.dir).StateFolder()}, parts...)...)
+}
+
+func (p *project) socket() string { return places.At(p.dir).Socket() }
 
 // program is a declaration of a service that runs until it is stopped.
 func program(name string, lines ...string) string {

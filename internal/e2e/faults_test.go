@@ -234,7 +234,7 @@ var faults = map[string][]fault{
 				pid := p.status().Service["api"].PID
 				p.killKeeper()
 				require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
-				path := filepath.Join(p.dir, ".neighbour/run/state.json")
+				path := p.state("run/state.json")
 				b, err := os.ReadFile(path)
 				require.NoError(t, err)
 				boot, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
@@ -257,7 +257,7 @@ var faults = map[string][]fault{
 				stranger := exec.Command("sleep", "1000")
 				require.NoError(t, stranger.Start())
 				t.Cleanup(func() { _ = stranger.Process.Kill(); _ = stranger.Wait() })
-				path := filepath.Join(p.dir, ".neighbour/run/state.json")
+				path := p.state("run/state.json")
 				b, err := os.ReadFile(path)
 				require.NoError(t, err)
 				with := strings.Replace(string(b), fmt.Sprintf(`"pid":%d,`, pid), fmt.Sprintf(`"pid":%d,`, stranger.Process.Pid), -1)
@@ -275,7 +275,7 @@ var faults = map[string][]fault{
 			try: func(t *testing.T, p *project) {
 				p.must("start")
 				p.killKeeper()
-				require.NoError(t, os.WriteFile(filepath.Join(p.dir, ".neighbour/run/state.json"), []byte("{half"), 0o600))
+				require.NoError(t, os.WriteFile(p.state("run/state.json"), []byte("{half"), 0o600))
 				p.must("start")
 				assert.Len(t, p.left(), 1, "no second one beside it")
 			},
@@ -305,7 +305,7 @@ var faults = map[string][]fault{
 				p.killKeeper()
 				p.together(10, "start")
 				assert.Equal(t, []string{"started"}, p.printed("api"))
-				keepers, err := os.ReadFile(filepath.Join(p.dir, ".neighbour/logs/keeper.jsonl"))
+				keepers, err := os.ReadFile(p.state("logs/keeper.jsonl"))
 				require.NoError(t, err)
 				assert.Equal(t, 2, strings.Count(string(keepers), `"msg":"keeper"`))
 				p.together(5, "stop")
@@ -318,7 +318,7 @@ var faults = map[string][]fault{
 			try: func(t *testing.T, p *project) {
 				p.must("start")
 				p.killKeeper()
-				socket := filepath.Join(p.dir, ".neighbour/run/keeper.sock")
+				socket := p.state("run/keeper.sock")
 				require.NoError(t, os.Remove(socket))
 				l, err := net.Listen("unix", socket)
 				require.NoError(t, err)
@@ -517,7 +517,7 @@ stop = { signal = "USR1" }
 				assert.Equal(t, "the end", p.printed("loud")[len(p.printed("loud"))-1])
 				require.Eventually(t, func() bool {
 					var st syscall.Stat_t
-					require.NoError(t, syscall.Stat(filepath.Join(p.dir, ".neighbour/logs/loud.log"), &st))
+					require.NoError(t, syscall.Stat(p.state("logs/loud.log"), &st))
 					return st.Size > 1_000_000_000 && st.Blocks*512 <= 21<<20
 				}, patience, 50*time.Millisecond)
 				most := 100 // MB
@@ -580,23 +580,23 @@ stop = { signal = "USR1" }
 			try: func(t *testing.T, p *project) {
 				p.must("start")
 				before := p.status()
-				require.NoError(t, os.Remove(filepath.Join(p.dir, ".neighbour/run/keeper.sock")))
+				require.NoError(t, os.Remove(p.state("run/keeper.sock")))
 				now := p.status()
 				assert.Equal(t, before.Keeper.PID, now.Keeper.PID)
 				assert.Equal(t, before.Service["api"].PID, now.Service["api"].PID)
 			},
 		},
 		{
-			name: "the folder .neighbour is deleted", promise: "services go on under the same keeper, and it is told",
+			name: "the folder with the project's state is deleted", promise: "services go on under the same keeper, and it is told",
 			found: "the keeper went on where nobody could reach it, and another began; mended", declaration: program("api"),
 			try: func(t *testing.T, p *project) {
 				p.must("start")
 				before := p.status()
-				require.NoError(t, os.RemoveAll(filepath.Join(p.dir, ".neighbour")))
+				require.NoError(t, os.RemoveAll(p.state()))
 				p.eventually(func(s status) bool { return s.Keeper != nil && s.Keeper.PID == before.Keeper.PID })
 				assert.Equal(t, before.Service["api"].PID, p.status().Service["api"].PID)
 				p.eventually(func(status) bool {
-					return strings.Contains(p.must("logs", "--events"), "the folder .neighbour was deleted while services ran")
+					return strings.Contains(p.must("logs", "--events"), "the folder "+p.state()+" was deleted while services ran")
 				})
 				assert.Equal(t, before.Keeper.PID, p.status().Keeper.PID)
 			},
@@ -675,6 +675,7 @@ func tryFullDisk(t *testing.T, p *project) {
 	}
 	t.Cleanup(func() { _ = exec.Command("umount", "-l", dir).Run() })
 	p = newProjectIn(t, dir, program("api")+program("web"))
+	p.env = []string{"CI=true"} // its state is in its folder, and so on the small disk
 	full := filepath.Join(dir, "full")
 	fill := func() {
 		f, err := os.Create(full)

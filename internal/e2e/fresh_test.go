@@ -26,7 +26,7 @@ import (
 func (p *project) copies() []string {
 	p.t.Helper()
 	var out []string
-	entries, _ := os.ReadDir(filepath.Join(p.dir, ".neighbour/copies"))
+	entries, _ := os.ReadDir(p.state("copies"))
 	for _, e := range entries {
 		out = append(out, e.Name())
 	}
@@ -98,15 +98,15 @@ copies = 4
 	for range 2 { // the second begins with what the first has migrated
 		r := p.run("run", "test")
 		require.Equal(t, 0, r.code, r.stderr)
-		assert.Regexp(t, `(?m)^number 1 of fresh-[a-z0-9]{6}\n`+p.dir+`/\.neighbour/copies/fresh-[a-z0-9]{6}/data/file/app\.db\n1$`, strings.TrimSpace(r.stdout))
+		assert.Regexp(t, `(?m)^number 1 of fresh-[a-z0-9]{6}\n`+p.state()+`/copies/fresh-[a-z0-9]{6}/data/file/app\.db\n1$`, strings.TrimSpace(r.stdout))
 		assert.Regexp(t, fmt.Sprintf(`the copy has ports of its own: shelf \d+ for %d`, declared), r.stderr)
 		assert.Empty(t, p.copies())
 	}
-	templates, _ := filepath.Glob(filepath.Join(p.dir, ".neighbour/templates/template-*"))
+	templates, _ := filepath.Glob(p.state("templates/template-*"))
 	assert.Len(t, templates, 1)
 	p.write("db/2-tools.sql", "create table tools (id integer primary key);")
 	p.must("run", "test")
-	templates, _ = filepath.Glob(filepath.Join(p.dir, ".neighbour/templates/template-*"))
+	templates, _ = filepath.Glob(p.state("templates/template-*"))
 	assert.Len(t, templates, 2, "another migration makes another")
 	assert.Equal(t, "2", incr(address), "the project's own data is what it was")
 	require.Equal(t, "ready", p.status().Service["shelf"].State)
@@ -153,7 +153,7 @@ copies = 4
 	assert.Regexp(t, `^3\nredis://`, r.stdout)
 	assert.NotContains(t, r.stdout, address+"\n")
 	assert.Equal(t, "3", incr(address))
-	_, err = os.Stat(filepath.Join(p.dir, ".neighbour/snapshots/replaced"))
+	_, err = os.Stat(p.state("snapshots/replaced"))
 	assert.Error(t, err, "of a copy nothing is kept")
 
 	// One that stays.
@@ -219,10 +219,9 @@ func TestFreshCopiesAtOnce(t *testing.T) {
 		require.Eventually(t, func() bool {
 			return slices.ContainsFunc(p.copies(), func(s string) bool { return strings.HasSuffix(s, ":reviews") })
 		}, patience, 20*time.Millisecond)
-		names, _ := filepath.Glob(filepath.Join(p.dir, ".neighbour/copies/fresh-*"))
+		names, _ := filepath.Glob(p.state("copies/fresh-*"))
 		require.Len(t, names, 1)
-		other := &project{t: t, dir: names[0]} // its folder stands for it
-		keeper := other.status().Keeper.PID
+		keeper := p.statusOf(filepath.Base(names[0])).Keeper.PID
 		require.NoError(t, cmd.Process.Kill())
 		if keeperToo {
 			require.NoError(t, syscall.Kill(keeper, syscall.SIGKILL))

@@ -103,8 +103,8 @@ kind = "mail"
 	assert.False(t, bytes.Contains(b, []byte(secret)), "%d times", bytes.Count(b, []byte(secret)))
 	assert.False(t, bytes.Contains(b, []byte("tlf"+secret[:5])))
 	assert.True(t, bytes.Contains(b, []byte(public)))
-	copies, _ := filepath.Glob(filepath.Join(p.dir, ".neighbour/copies/*"))
-	unfinished, _ := filepath.Glob(filepath.Join(p.dir, ".neighbour/snapshots/.unfinished-*"))
+	copies, _ := filepath.Glob(p.state("copies/*"))
+	unfinished, _ := filepath.Glob(p.state("snapshots/.unfinished-*"))
 	assert.Empty(t, append(copies, unfinished...))
 	assert.Contains(t, p.must("ask", "ledger", "select count(*) from members where email like '"+secret+"%'"), "2500")
 	assert.NotContains(t, p.must("snapshot", "show", "bug"), "struck out")
@@ -152,6 +152,6 @@ kind = "mail"
 		assert.Equal(t, says != "", r.code != 0, "%s: %s", mask, r.stderr)
 		assert.Contains(t, r.stderr, says, mask)
 	}
-	copies, _ = filepath.Glob(filepath.Join(p.dir, ".neighbour/copies/*"))
+	copies, _ = filepath.Glob(p.state("copies/*"))
 	assert.Empty(t, copies, "of what fails nothing stays")
 }

@@ -39,7 +39,7 @@ func TestProjects(t *testing.T) {
 	}
 	orchard.must("start")
 	before := time.Now().Add(-71 * 24 * time.Hour)
-	require.NoError(t, os.Chtimes(filepath.Join(accounts.dir, ".neighbour/run/state.json"), before, before))
+	require.NoError(t, os.Chtimes(accounts.state("run/state.json"), before, before))
 	require.NoError(t, os.RemoveAll(gone.dir))
 	broken.write("neighbour.toml", "[service\n")
 

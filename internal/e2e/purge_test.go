@@ -16,8 +16,8 @@ import (
 	"neighbour/internal/testkit"
 )
 
-// tree lists all that is below some folders.
-func tree(t *testing.T, roots ...string) []string {
+// folderOf lists all that is below some folders.
+func folderOf(t *testing.T, roots ...string) []string {
 	t.Helper()
 	var out []string
 	for _, root := range roots {
@@ -55,14 +55,14 @@ func TestPurge(t *testing.T) {
 		p.write("site/index.html", "of the shed")
 		p.write("mine.txt", "of the user")
 	}
-	before, all := tree(t, purged.dir), tree(t, purged.dir, other.dir, home, run)
+	before, all := folderOf(t, purged.dir), folderOf(t, purged.dir, other.dir, home, run)
 	for _, p := range []*project{purged, other} {
 		p.must("start")
 		p.must("snapshot", "save", "one")
 		p.must("login", "on", "--yes")
 		p.must("run", "--keep", "mine", "--with", "shelf", "--", "true")
 	}
-	require.NotEqual(t, before, tree(t, purged.dir))
+	require.NotEqual(t, before, folderOf(t, purged.dir))
 	refused := purged.run("purge")
 	assert.NotEqual(t, 0, refused.code)
 	for _, what := range []string{"the data of shelf", "the data of file", "snapshots", "fresh copies", "logs", "what is remembered of it"} {
@@ -72,7 +72,7 @@ func TestPurge(t *testing.T) {
 	assert.Contains(t, purged.run("--copy", "mine", "purge").stderr, "mine is a copy, of which nothing stays")
 
 	purged.must("purge", "--yes")
-	assert.Equal(t, before, tree(t, purged.dir))
+	assert.Equal(t, before, folderOf(t, purged.dir))
 	assert.Empty(t, purged.left())
 	assert.Contains(t, purged.run("purge", "--yes").stderr, "nothing was made for it")
 	assert.Equal(t, "ready", other.status().Service["shelf"].State, "another is left alone")
@@ -82,7 +82,7 @@ func TestPurge(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(other.dir, "neighbour.toml"), []byte("[service"), 0o600)) // also so
 	other.must("purge", "--all", "--yes")
 	other.write("neighbour.toml", declaration)
-	left := tree(t, purged.dir, other.dir, home, run)
+	left := folderOf(t, purged.dir, other.dir, home, run)
 	// Where the declaration can't be read nobody knows of a file beside it.
 	left = slices.DeleteFunc(left, func(path string) bool { return strings.HasPrefix(path, filepath.Join(other.dir, "app.db")) })
 	assert.Equal(t, all, left)

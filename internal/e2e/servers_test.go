@@ -71,7 +71,7 @@ func use(t *testing.T, p *project, first bool) {
 	shelf, err := cache.Get(ctx, "drill").Result()
 	require.NoError(t, err)
 	assert.Equal(t, "A1", shelf)
-	mails, err := filepath.Glob(filepath.Join(p.dir, ".neighbour/data/postbox/messages/*.eml"))
+	mails, err := filepath.Glob(p.state("data/postbox/messages/*.eml"))
 	require.NoError(t, err)
 	assert.Len(t, mails, 1)
 }
@@ -93,7 +93,7 @@ func TestRealServersKeepTheirData(t *testing.T) {
 	require.Len(t, password, 26)
 	assert.NotContains(t, p.must("status"), password)
 	for _, file := range []string{"logs/keeper.jsonl", "logs/ledger.log", "run/state.json"} {
-		b, err := os.ReadFile(filepath.Join(p.dir, ".neighbour", file))
+		b, err := os.ReadFile(p.state(file))
 		require.NoError(t, err)
 		assert.NotContains(t, string(b), password, file)
 	}
@@ -125,7 +125,7 @@ func TestPostgresThatCantBeUsed(t *testing.T) {
 	p.write("neighbour.toml", "[service.ledger]\nkind = \"postgres\"\n")
 	p.must("start")
 	p.must("stop")
-	cluster := filepath.Join(p.dir, ".neighbour/data/ledger/cluster")
+	cluster := p.state("data/ledger/cluster")
 	version := filepath.Join(cluster, "PG_VERSION")
 	made, err := os.ReadFile(version)
 	require.NoError(t, err)
@@ -136,13 +136,13 @@ func TestPostgresThatCantBeUsed(t *testing.T) {
 	p.must("stop")
 	require.NoError(t, os.WriteFile(version, made, 0o644))
 
-	secrets := filepath.Join(p.dir, ".neighbour/secrets.json")
+	secrets := p.state("secrets.json")
 	kept, err := os.ReadFile(secrets)
 	require.NoError(t, err)
 	require.NoError(t, os.Remove(secrets))
 	r = p.run("start")
 	assert.Equal(t, 1, r.code)
-	assert.Contains(t, r.stderr, "the cluster has another password than .neighbour/secrets.json; put that file back")
+	assert.Contains(t, r.stderr, "the cluster has another password than the project's secrets.json; put that file back")
 	p.must("stop")
 	require.NoError(t, os.WriteFile(secrets, kept, 0o600))
 	p.must("start")

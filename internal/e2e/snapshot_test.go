@@ -350,7 +350,7 @@ func TestSnapshotsOfKilledKeepers(t *testing.T) {
 		}
 	}
 	write(1, 20)
-	require.NoError(t, os.WriteFile(filepath.Join(p.dir, ".neighbour/data/reviews/large"), make([]byte, 64<<20), 0o600))
+	require.NoError(t, os.WriteFile(p.state("data/reviews/large"), make([]byte, 64<<20), 0o600))
 	p.must("snapshot", "save", "twenty")
 	write(21, 50)
 	require.Equal(t, 50, count())
@@ -385,8 +385,8 @@ func TestSnapshotsOfKilledKeepers(t *testing.T) {
 				p.must("snapshot", "drop", args[2])
 			}
 		}
-		beside, _ := filepath.Glob(filepath.Join(p.dir, ".neighbour/data/*.re*"))
-		unfinished, _ := filepath.Glob(filepath.Join(p.dir, ".neighbour/snapshots/.unfinished-*"))
+		beside, _ := filepath.Glob(p.state("data/*.re*"))
+		unfinished, _ := filepath.Glob(p.state("snapshots/.unfinished-*"))
 		assert.Empty(t, append(beside, unfinished...))
 	}
 	table, err := proc.ReadTable()
@@ -448,7 +448,7 @@ needs = ["file"]
 	_ = errand.Wait()
 
 	// Another kind, and a newer form.
-	manifest := filepath.Join(p.dir, ".neighbour/snapshots/one/manifest.json")
+	manifest := p.state("snapshots/one/manifest.json")
 	b, err := os.ReadFile(manifest)
 	require.NoError(t, err)
 	p.must("snapshot", "export", "one", "one.tar.zst")

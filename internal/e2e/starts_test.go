@@ -70,7 +70,7 @@ prepare = [{ run = "sleep 0.2", when = ["lock"] }]
 	p.killKeeper()
 	assert.Equal(t, int64(3), p.start(0).Start.ID)
 	p.must("stop")
-	db := filepath.Join(p.dir, ".neighbour", "history.db")
+	db := p.state("history.db")
 	require.NoError(t, os.WriteFile(db, []byte("this is no database, but a text that is long enough to be taken for one by somebody"), 0o600))
 	for _, more := range []string{"-wal", "-shm"} {
 		_ = os.Remove(db + more)
@@ -94,7 +94,7 @@ health = { run = "test -e open", within = "10m" }
 `)
 	p.must("start", "--no-wait")
 	p.eventually(func(status) bool {
-		_, err := os.Stat(filepath.Join(p.dir, ".neighbour", "history.db"))
+		_, err := os.Stat(p.state("history.db"))
 		return err == nil
 	})
 	assert.Equal(t, starts.UnderWay, p.start(0).Start.Result)

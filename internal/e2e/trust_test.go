@@ -47,7 +47,11 @@ func TestStrangeState(t *testing.T) {
 			}
 			return "was not made by Neighbour for this user"
 		},
-		"guessed": func(p *project) string { p.write(".neighbour/id", "../../../known/x"); return "was not made by" },
+		"guessed": func(p *project) string {
+			p.write(".neighbour/id", "../../../known/x")
+			p.write(".neighbour/data/x", "")
+			return "was not made by"
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := &project{t: t, dir: t.TempDir()}
@@ -78,9 +82,10 @@ func TestStrangeState(t *testing.T) {
 	})
 	t.Run("of a home of before", func(t *testing.T) {
 		p := newProject(t, program("api"))
+		p.env = []string{"CI=true"}
 		p.must("start")
 		p.must("stop")
-		id, err := os.ReadFile(filepath.Join(p.dir, ".neighbour/id"))
+		id, err := os.ReadFile(p.state("id"))
 		require.NoError(t, err)
 		require.NoError(t, os.Remove(filepath.Join(os.Getenv("XDG_STATE_HOME"), "neighbour/known", string(id)+".json")))
 		lists, err := filepath.Glob(filepath.Join(os.Getenv("XDG_STATE_HOME"), "neighbour/projects/*"))
@@ -355,7 +360,7 @@ func TestStrangersKeeper(t *testing.T) {
 	require.NoError(t, os.Mkdir(taken, 0o755))
 	require.NoError(t, os.Chown(taken, other, other))
 	t.Cleanup(func() { os.RemoveAll(taken); os.RemoveAll(taken + "-1") })
-	env := []string{"HOME=" + home}
+	env := []string{"HOME=" + home, "CI=true"} // whose sockets have a long path
 	r := as(t, me, dir, env, "start")
 	require.Zero(t, r.code, r.stderr)
 	assert.Zero(t, as(t, me, dir, env, "stop").code)
@@ -399,7 +404,7 @@ func TestLinksInAServersFolder(t *testing.T) {
 	p := newProject(t, "[service.sensors]\nkind = \"mqtt\"\nusers = [\"scale\"]\n")
 	p.must("start")
 	p.must("stop")
-	target, err := os.Readlink(filepath.Join(p.dir, ".neighbour/data/sensors"))
+	target, err := os.Readlink(p.state("data/sensors"))
 	require.NoError(t, err)
 	runDir := filepath.Join(filepath.Dir(target), "run")
 	precious := p.write("precious", "precious")
@@ -485,7 +490,7 @@ func TestEditsAtTheSameTime(t *testing.T) {
 func (p *project) post(path, body string) {
 	p.t.Helper()
 	client := http.Client{Transport: &http.Transport{DialContext: func(context.Context, string, string) (net.Conn, error) {
-		return net.Dial("unix", filepath.Join(p.dir, ".neighbour/run/keeper.sock"))
+		return net.Dial("unix", p.state("run/keeper.sock"))
 	}}}
 	defer client.CloseIdleConnections()
 	resp, err := client.Post("http://keeper"+path, "application/json", strings.NewReader(body))
@@ -576,7 +581,7 @@ kind = "mail"
 				if !running {
 					p.must("stop")
 				}
-				path := filepath.Join(p.dir, ".neighbour", file)
+				path := p.state(file)
 				was, _ := os.ReadFile(path)
 				require.NoError(t, os.WriteFile(path, spoil(was), 0o600))
 				for _, args := range [][]string{{"status"}, {"status", "--json"}, {"logs"}, {"logs", "api", "--json"}, {"env", "api"}, {"check"}, {"start"}, {"restart", "api"}, {"stop"}, {"start"}} {
@@ -589,8 +594,8 @@ kind = "mail"
 						assert.NotEqual(t, 2, r.code, "%s: %v", file, args)
 					}
 				}
-				require.NoFileExists(t, filepath.Join(p.dir, ".neighbour/logs/keeper.panic"))
-				if b, _ := os.ReadFile(filepath.Join(p.dir, ".neighbour/logs/keeper.err")); file != "logs/keeper.err" {
+				require.NoFileExists(t, p.state("logs/keeper.panic"))
+				if b, _ := os.ReadFile(p.state("logs/keeper.err")); file != "logs/keeper.err" {
 					assert.NotContains(t, string(b), "panic", file)
 				}
 				_ = p.run("stop")

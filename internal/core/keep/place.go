@@ -46,6 +46,6 @@ func (k *Keeper) LeaveWord(p *project.Project, why string) error {
 // Restore saves what is needed to find the services again, in folders that
 // were just made anew, and notes that.
 func (k *Keeper) Restore() error {
-	k.note("", "deleted", journal.Warn, "the folder "+project.StateDir+" was deleted while services ran: what they print is shown again after a restart, and data that was in it is lost")
+	k.note("", "deleted", journal.Warn, "the folder "+k.project.StateFolder()+" was deleted while services ran: what they print is shown again after a restart, and data that was in it is lost")
 	return k.saveState()
 }

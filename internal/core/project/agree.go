@@ -2,12 +2,13 @@ package project
 
 import (
 	"encoding/json"
+	"errors"
+	"io/fs"
 	"maps"
 	"slices"
 	"sync"
 
 	"neighbour/internal/core/declare"
-	"neighbour/internal/core/input"
 	"neighbour/internal/core/kind/borrowed"
 )
 
@@ -105,16 +106,11 @@ type agreement struct {
 
 // record reads what is remembered of the project.
 func (p *Project) record() (record, error) {
-	var r record
 	id, err := p.id()
 	if err != nil {
-		return r, err
+		return record{}, err
 	}
-	b, err := input.Read(recordPath(id))
-	if err == nil {
-		err = json.Unmarshal(b, &r)
-	}
-	return r, err
+	return readRecord(id)
 }
 
 // News returns what would be executed and wasn't when the user last started
@@ -159,7 +155,12 @@ func (p *Project) Agree() error {
 	if err != nil {
 		return nil // a user without a home can't be remembered
 	}
-	return saveRecord(id, record{Dir: p.Dir, Commands: all})
+	r, err := readRecord(id)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	r.Dir, r.Commands = p.Dir, all
+	return saveRecord(id, r)
 }
 
 // trusted reports whether what the project names may be executed to look at

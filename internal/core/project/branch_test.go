@@ -75,7 +75,7 @@ func TestBranch(t *testing.T) {
 	write("off/neighbour.toml", "[service.file]\nkind = \"sqlite\"\n")
 	write("off/.git/HEAD", "ref: refs/heads/main\n")
 	assert.Zero(t, branch(at("off")), "it is not declared")
-	require.NoError(t, os.WriteFile(filepath.Join(root, "app/.neighbour/branch.json"), []byte("{"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(p.StateFolder(), "branch.json"), []byte("{"), 0o600))
 	_, err := p.Branch()
 	assert.ErrorContains(t, err, "branch.json")
 }

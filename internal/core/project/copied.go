@@ -3,11 +3,16 @@ package project
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"syscall"
 
 	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/snapshot"
 	"neighbour/internal/core/tree"
 )
 
@@ -18,7 +23,7 @@ type CopiedError struct {
 }
 
 func (e *CopiedError) Error() string {
-	return fmt.Sprintf("%s is a copy of %s, with its data and its ports; to have it be a project of its own, which keeps the data: neighbour -C %s vouch", e.Dir, e.From, e.Dir)
+	return fmt.Sprintf("%s is a copy of %s; to have it be a project of its own, with ports of its own and a copy of the data: neighbour -C %s vouch", e.Dir, e.From, e.Dir)
 }
 
 // copiedFrom returns the project that this one is a copy of, "" if it is none: the folder for
@@ -32,12 +37,11 @@ func (p *Project) copiedFrom() string {
 	if err != nil || r.Dir == "" || r.Dir == p.Dir {
 		return ""
 	}
-	other := At(r.Dir)
-	if theirs, err := other.id(); err != nil || theirs != id {
+	if !hasID(r.Dir, id) {
 		return "" // that is no more, or another
 	}
-	here, err1 := os.Stat(p.base)
-	there, err2 := os.Stat(other.base)
+	here, err1 := os.Stat(p.anchor())
+	there, err2 := os.Stat(filepath.Join(r.Dir, StateDir))
 	if err1 != nil || err2 != nil || os.SameFile(here, there) {
 		return ""
 	}
@@ -61,18 +65,24 @@ func (p *Project) noteMoved() error {
 // separate makes a copied project one of its own: it keeps its data, with another identity, and
 // gets ports of its own; what runs, and what was to be sent, stays the other's. It may be repeated
 // if it was interrupted.
-func (p *Project) separate() error {
+func (p *Project) separate(empty bool) error {
 	r, err := p.record()
 	if err != nil {
 		return err
 	}
-	for _, name := range []string{"run", "ports.json", copiesDir, "templates", "events.db", "events.db-wal", "events.db-shm"} {
+	if !p.within() {
+		if err := p.copyState(r, empty); err != nil {
+			return err
+		}
+		r.State = p.base
+	}
+	for _, name := range othersOnly {
 		if err := tree.Remove(filepath.Join(p.base, name)); err != nil {
 			return err
 		}
 	}
 	for _, s := range p.Services {
-		if !p.KeepsData(s) {
+		if !p.KeepsData(s) || empty {
 			continue
 		}
 		in := p.place(s)
@@ -121,7 +131,72 @@ func (p *Project) separate() error {
 	if err := saveRecord(id, r); err != nil {
 		return err
 	}
-	return atomicfile.Write(filepath.Join(p.base, idFile), []byte(id), 0o600) // last: from here on it is another
+	if err := atomicfile.Write(filepath.Join(p.base, idFile), []byte(id), 0o600); err != nil || p.within() {
+		return err // last: from here on it is another
+	}
+	return p.moorTo(id)
+}
+
+// othersOnly are the parts of a project's state that mean nothing to a copy of it.
+var othersOnly = []string{"run", "ports.json", copiesDir, "templates", "events.db", "events.db-wal", "events.db-shm"}
+
+// copyState copies the state of the project that this is a copy of, by the record of that, but for
+// what means nothing here. That project must not run, unless nothing is to be copied.
+func (p *Project) copyState(r record, empty bool) error {
+	if err := tree.Remove(p.base); err != nil { // what was begun and interrupted
+		return err
+	}
+	if err := os.MkdirAll(filepath.Join(p.base, "data"), 0o700); err != nil || empty {
+		return err
+	}
+	unlock, err := At(r.Dir).lockKeeper()
+	if err != nil {
+		return fmt.Errorf("%w; or begin with empty data: neighbour -C %s vouch --empty", err, p.Dir)
+	}
+	defer unlock()
+	for _, dir := range []string{"", "data"} {
+		entries, err := os.ReadDir(filepath.Join(r.State, dir))
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		for _, e := range entries {
+			from, to := filepath.Join(r.State, dir, e.Name()), filepath.Join(p.base, dir, e.Name())
+			switch {
+			case dir == "" && (e.Name() == "data" || slices.Contains(othersOnly, e.Name())):
+				continue
+			case e.Type()&fs.ModeSymlink != 0: // data of a server that runs under another account
+				target, err := os.Readlink(from)
+				if err == nil {
+					err = os.Symlink(target, to)
+				}
+				if err != nil {
+					return err
+				}
+				continue
+			}
+			t := snapshot.Tree{From: from, To: to, Progress: func(int64) {}}
+			if err := t.Update(context.Background(), func(uint64) bool { return false }, true); err != nil {
+				return fmt.Errorf("%s can't be copied: %w", from, err)
+			}
+		}
+	}
+	return nil
+}
+
+// lockKeeper keeps keepers of the project from beginning. It fails if one runs.
+func (p *Project) lockKeeper() (unlock func(), err error) {
+	if err := os.MkdirAll(filepath.Dir(p.LockFile()), 0o700); err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(p.LockFile(), os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("the data of %s can't be copied while it runs; stop it first: neighbour -C %s stop", p.Dir, p.Dir)
+	}
+	return func() { f.Close() }, nil
 }
 
 // removeFleeting removes from a copy of data what means something only to the server that has the

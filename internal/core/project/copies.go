@@ -20,14 +20,17 @@ import (
 // what the project's own has for the project.
 const copiesDir = "copies"
 
-// Home returns the folder that stands for the project, or for a copy of it: other projects and
-// copies have another. A path in it leads here.
+// Home returns the folder that stands for the project, or the path that stands for a copy of it:
+// other projects and copies have another. Nothing need be there for a copy.
 func (p *Project) Home() string {
 	if p.Copy != "" {
-		return p.state
+		return copyHome(p.Dir, p.Copy)
 	}
 	return p.Dir
 }
+
+// copyHome returns the path that stands for a copy of the project in a folder.
+func copyHome(dir, copy string) string { return filepath.Join(dir, StateDir, copiesDir, copy) }
 
 // Mark returns the mark of the processes of a service.
 func (p *Project) Mark(service string) string { return proc.Mark(p.Home(), service) }
@@ -41,16 +44,6 @@ func home(dir string) (project, copy string) {
 	return dir, ""
 }
 
-// copyAt returns the copy of a project in whose folder a path is, "" if it is in none.
-func copyAt(project, path string) string {
-	rel, err := filepath.Rel(filepath.Join(project, StateDir, copiesDir), path)
-	if err != nil || !filepath.IsLocal(rel) || rel == "." {
-		return ""
-	}
-	name, _, _ := strings.Cut(rel, string(filepath.Separator))
-	return name
-}
-
 // CopyDir returns the folder that stands for a copy of the project in a folder. It fails for one
 // that isn't there.
 func CopyDir(dir, name string) (string, error) {
@@ -61,17 +54,12 @@ func CopyDir(dir, name string) (string, error) {
 	if err := snapshot.CheckName(name); err != nil {
 		return "", fmt.Errorf("%q can't be the name of a copy", name)
 	}
-	all := filepath.Join(filepath.Dir(path), StateDir, copiesDir)
-	to := filepath.Join(all, name)
-	if _, err := os.Stat(to); err == nil {
-		return to, nil
-	}
 	var names []string
-	entries, _ := os.ReadDir(all)
-	for _, e := range entries {
-		if e.IsDir() && !strings.HasPrefix(e.Name(), ".") {
-			names = append(names, e.Name())
+	for _, home := range At(filepath.Dir(path)).Copies() {
+		if filepath.Base(home) == name {
+			return home, nil
 		}
+		names = append(names, filepath.Base(home))
 	}
 	if len(names) == 0 {
 		return "", fmt.Errorf("there is no copy %q, nor any other; neighbour run --fresh --keep ERRAND leaves one", name)
@@ -132,7 +120,7 @@ func (p *Project) MakeCopy(name string, number int) (*Project, error) {
 		}
 		return nil, err
 	}
-	return OpenProfile(to, p.Profile)
+	return OpenProfile(copyHome(p.Dir, name), p.Profile)
 }
 
 // KeepCopy has the copy stay when this process has ended.
@@ -156,21 +144,14 @@ func (p *Project) Forsaken() bool {
 	return atomicfile.ReadJSON(ownerFile(p.state), &o) == nil && o.Process.PID != 0 && !o.Kept && !o.Process.Alive()
 }
 
-// Abandoned lists the folders of the copies that nobody has any more: those who made them have
+// Abandoned lists the homes of the copies that nobody has any more: those who made them have
 // ended, and they are not to stay.
 func (p *Project) Abandoned() []string {
-	var out []string
-	all, _ := filepath.Glob(filepath.Join(p.base, copiesDir, "*"))
-	for _, dir := range all {
+	return slices.DeleteFunc(p.Copies(), func(home string) bool {
 		var o copyOwner
-		if strings.HasPrefix(filepath.Base(dir), ".") || atomicfile.ReadJSON(ownerFile(dir), &o) != nil {
-			continue
-		}
-		if !o.Kept && !o.Process.Alive() {
-			out = append(out, dir)
-		}
-	}
-	return out
+		err := atomicfile.ReadJSON(ownerFile(filepath.Join(p.base, copiesDir, filepath.Base(home))), &o)
+		return err != nil || o.Kept || o.Process.Alive()
+	})
 }
 
 // RemoveCopy deletes a copy with all that it holds. Nothing of it may run.

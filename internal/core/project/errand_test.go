@@ -183,13 +183,13 @@ func TestRuntimesInPath(t *testing.T) {
 		}
 		return ""
 	}
-	alias := filepath.Join(p.Dir, ".neighbour", "run", "a", "path")
+	alias := filepath.Join(p.StateFolder(), "run", "a", "path")
 	assert.Equal(t, filepath.Join(home, ".any/versions/node/20.1.0/bin")+":"+alias+":"+bin+":"+other, path("a"))
 	target, err := os.Readlink(filepath.Join(alias, "php"))
 	require.NoError(t, err)
 	assert.Equal(t, filepath.Join(bin, "php8.2"), target)
 	assert.Empty(t, path("b"), "it is first as it is")
 	assert.Equal(t, filepath.Join(home, ".any/versions/node/20.1.0/bin")+":/opt/own", path("c"))
-	assert.Equal(t, filepath.Join(p.Dir, ".neighbour", "run", "d", "path")+":"+bin+":"+other, path("d"), "other programs of that folder don't go first")
+	assert.Equal(t, filepath.Join(p.StateFolder(), "run", "d", "path")+":"+bin+":"+other, path("d"), "other programs of that folder don't go first")
 	assert.Equal(t, "20.1.0", p.Runtimes(p.Service("a"))[0].Version)
 }

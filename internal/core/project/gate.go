@@ -46,7 +46,7 @@ func EnsureGateDir() error {
 	if err := os.MkdirAll(GateDir(), 0o700); err != nil {
 		return fmt.Errorf("the gate's folder can't be made: %w", err)
 	}
-	return ensurePrivate(filepath.Dir(GateSocket()))
+	return ensurePrivate(filepath.Dir(GateSocket()), shortBase())
 }
 
 // GatePorts are the ports of the gate.

@@ -131,9 +131,9 @@ func vouched(dir string) bool {
 }
 
 // Vouch remembers that this user vouches for the project in dir although others
-// may change it, and for its folder for state although it was not made here. It
-// returns the project's folder.
-func Vouch(dir string) (string, error) {
+// may change it, and for its folder for state although it was not made here. A copy of a project
+// becomes one of its own, with a copy of the data, or with none. It returns the project's folder.
+func Vouch(dir string, empty bool) (string, error) {
 	path, _, err := locate(dir)
 	if err != nil {
 		return "", err
@@ -152,7 +152,7 @@ func Vouch(dir string) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		if err := p.separate(); err != nil {
+		if err := p.separate(empty); err != nil {
 			return "", err
 		}
 	case err != nil:

@@ -8,11 +8,14 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
+
+	"neighbour/internal/core/atomicfile"
 )
 
-// StateDir is the name of the folder beside the declaration that holds all
-// that Neighbour keeps for the project.
+// StateDir is the name of the folder beside the declaration by which Neighbour finds what it keeps
+// for the project, or in which it keeps it.
 const StateDir = ".neighbour"
 
 // socketLimit is how long a Unix socket's path may be: 104 bytes on macOS,
@@ -30,7 +33,7 @@ func (p *Project) EnsureDirs() error {
 			return fmt.Errorf("the project's folder for data can't be made: %w", err)
 		}
 	}
-	if err := ensurePrivate(p.runDir()); err != nil {
+	if err := p.ensurePrivate(p.runDir()); err != nil {
 		return err
 	}
 	if err := p.noteMoved(); err != nil {
@@ -83,8 +86,21 @@ func (p *Project) runDir() string {
 // shortRunDir returns a folder with a short path for one thing's sockets.
 func (p *Project) shortRunDir(name string) string {
 	sum := sha256.Sum256([]byte(p.Home() + "\x00" + name))
-	return filepath.Join(shortBase(), hex.EncodeToString(sum[:6]))
+	return filepath.Join(p.shortBase(), hex.EncodeToString(sum[:6]))
 }
+
+// shortBase is the user's folder for sockets that the project has: the one that was noted when it
+// was first needed, as long as it is there, since XDG_RUNTIME_DIR is not the same everywhere (cron,
+// su, ssh).
+func (p *Project) shortBase() string {
+	b, err := readSmall(p.socketsFile())
+	if dir := strings.TrimSpace(string(b)); err == nil && filepath.IsAbs(dir) && isOurs(dir) {
+		return dir
+	}
+	return shortBase()
+}
+
+func (p *Project) socketsFile() string { return filepath.Join(p.state, "run", "sockets") }
 
 // shortBase returns this user's folder for sockets whose own place has too long a
 // path.
@@ -120,17 +136,27 @@ func isOurs(dir string) bool {
 	return info.IsDir() && info.Mode().Perm()&0o077 == 0 && ok && int(st.Uid) == os.Getuid()
 }
 
-// ensurePrivate makes a folder for sockets. Where that is not in the project
-// its place has a name that everybody knows, so it must really be ours.
-func ensurePrivate(dir string) error {
+// ensurePrivate makes a folder for sockets of the project, and notes where those are that are not
+// in its state.
+func (p *Project) ensurePrivate(dir string) error {
+	base := p.shortBase()
+	if err := ensurePrivate(dir, base); err != nil || filepath.Dir(dir) != base {
+		return err
+	}
+	if b, err := readSmall(p.socketsFile()); err == nil && strings.TrimSpace(string(b)) == base {
+		return nil
+	}
+	return atomicfile.Write(p.socketsFile(), []byte(base+"\n"), 0o600)
+}
+
+// ensurePrivate makes a folder for sockets. One that is directly below base has a name that everybody
+// knows, so base must really be ours.
+func ensurePrivate(dir, base string) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	if filepath.Dir(dir) != shortBase() {
-		return nil
-	}
-	if !isOurs(shortBase()) {
-		return fmt.Errorf("%s must be a folder of yours that nobody else can enter; move it away, or give the project a shorter path", shortBase())
+	if filepath.Dir(dir) == base && !isOurs(base) {
+		return fmt.Errorf("%s must be a folder of yours that nobody else can enter; move it away, or give the project a shorter path", base)
 	}
 	return nil
 }

@@ -111,6 +111,11 @@ func find(dir string) (path, copy string, err error) {
 // locate finds the declaration, whoever may change it, and the copy of the project in whose
 // folder dir is.
 func locate(dir string) (path, copy string, err error) {
+	dir, err = filepath.Abs(dir)
+	if err != nil {
+		return "", "", err
+	}
+	dir, copy = home(dir)
 	path, err = declare.Find(dir)
 	if err != nil {
 		return "", "", err
@@ -119,18 +124,13 @@ func locate(dir string) (path, copy string, err error) {
 	if real, err := filepath.EvalSymlinks(filepath.Dir(path)); err == nil {
 		path = filepath.Join(real, declare.FileName)
 	}
-	if real, err := filepath.EvalSymlinks(dir); err == nil {
-		if real, err = filepath.Abs(real); err == nil {
-			copy = copyAt(filepath.Dir(path), real)
-		}
-	}
 	return path, copy, nil
 }
 
 // homeOf returns the folder that stands for the project of a declaration, or for a copy of it.
 func homeOf(path, copy string) string {
 	if copy != "" {
-		return filepath.Join(filepath.Dir(path), StateDir, copiesDir, copy)
+		return copyHome(filepath.Dir(path), copy)
 	}
 	return filepath.Dir(path)
 }
@@ -235,7 +235,7 @@ func (p *Project) profileFile() string { return filepath.Join(p.state, "run", "p
 // paths may be asked for. It serves where the declaration can't be read.
 func At(dir string) *Project {
 	dir, copy := home(dir)
-	state := filepath.Join(dir, StateDir)
+	state := stateOf(dir)
 	p := &Project{Declaration: &declare.Declaration{Dir: dir}, Copy: copy, base: state}
 	if copy != "" {
 		state = filepath.Join(state, copiesDir, copy)
@@ -385,7 +385,7 @@ func (p *Project) EnsureInstanceDirs(in *kind.Instance) error {
 			}
 		}
 	}
-	if err := ensurePrivate(in.Run); err != nil {
+	if err := p.ensurePrivate(in.Run); err != nil {
 		return err
 	}
 	if err := in.EnsureDirs(); err != nil {

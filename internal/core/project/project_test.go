@@ -106,14 +106,14 @@ func TestSecretsAreKeptAndClosed(t *testing.T) {
 	again, err := open(t, dir, stack).Facts("ledger")
 	require.NoError(t, err)
 	assert.Equal(t, facts, again)
-	info, err := os.Stat(filepath.Join(dir, ".neighbour", "secrets.json"))
+	info, err := os.Stat(filepath.Join(project.At(dir).StateFolder(), "secrets.json"))
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 	ignore, err := os.ReadFile(filepath.Join(dir, ".neighbour", ".gitignore"))
 	require.NoError(t, err)
 	assert.Equal(t, "*\n", string(ignore))
 
-	require.NoError(t, os.WriteFile(filepath.Join(dir, ".neighbour", "secrets.json"), []byte("{broken"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(project.At(dir).StateFolder(), "secrets.json"), []byte("{broken"), 0o600))
 	_, err = open(t, dir, stack).Facts("ledger")
 	assert.ErrorContains(t, err, "move it away if it is broken", "a broken file is not overwritten")
 }
@@ -137,8 +137,9 @@ func TestInstanceHasItsEnvironment(t *testing.T) {
 func TestSocketsHaveShortPaths(t *testing.T) {
 	t.Setenv("XDG_RUNTIME_DIR", "")
 	short := open(t, filepath.Join(t.TempDir(), "short"), stack)
+	t.Setenv("CI", "true") // its state is in its tree
 	long := open(t, filepath.Join(t.TempDir(), strings.Repeat("long-", 40)), stack)
-	assert.Contains(t, short.Socket(), ".neighbour/run/keeper.sock")
+	assert.Equal(t, filepath.Join(short.StateFolder(), "run/keeper.sock"), short.Socket())
 	for _, p := range []*project.Project{short, long} {
 		assert.Less(t, len(p.Socket()), 104)
 		in, err := p.Instance(p.Service("ledger"))
@@ -156,6 +157,8 @@ func TestProjectsAreListed(t *testing.T) {
 	p := open(t, dir, stack)
 	assert.Equal(t, []string{p.Dir}, project.Enlisted())
 	require.NoError(t, os.RemoveAll(filepath.Join(p.Dir, ".neighbour")))
+	assert.Equal(t, []string{p.Dir}, project.Enlisted(), "its state is elsewhere")
+	require.NoError(t, os.RemoveAll(p.Dir))
 	assert.Empty(t, project.Enlisted(), "one that is gone is no longer listed")
 }
 

@@ -54,7 +54,11 @@ func (p *Project) Leavings() []Leaving {
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Leaving) int { return cmp.Compare(b.Bytes, a.Bytes) })
-	add("the rest of "+StateDir, p.base)
+	state := []string{p.base}
+	if !p.within() {
+		state = append(state, p.anchor())
+	}
+	add("the rest of its state", state...)
 	if n := len(out) - 1; n >= 0 && out[n].Paths[0] == p.base {
 		for _, path := range within {
 			if strings.HasPrefix(path, p.base+string(filepath.Separator)) {
@@ -149,8 +153,10 @@ func (p *Project) Purge() error {
 	if err := os.Rename(p.base, aside); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	if err := tree.Remove(aside); err != nil {
-		return err
+	for _, path := range []string{aside, p.anchor()} {
+		if err := tree.Remove(path); err != nil {
+			return err
+		}
 	}
 	if err := p.removeEnvBlock(); err != nil {
 		return err
@@ -168,10 +174,16 @@ func (p *Project) Purge() error {
 	return nil
 }
 
-// Copies lists the folders that stand for the project's fresh copies.
+// Copies lists the homes of the project's fresh copies.
 func (p *Project) Copies() []string {
-	all, _ := filepath.Glob(filepath.Join(p.base, copiesDir, "*"))
-	return slices.DeleteFunc(all, func(dir string) bool { return strings.HasPrefix(filepath.Base(dir), ".") })
+	var out []string
+	entries, _ := os.ReadDir(filepath.Join(p.base, copiesDir))
+	for _, e := range entries {
+		if e.IsDir() && !strings.HasPrefix(e.Name(), ".") {
+			out = append(out, copyHome(p.Dir, e.Name()))
+		}
+	}
+	return out
 }
 
 // removeSockets deletes this user's folder for sockets, but for what somebody listens on: that is

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/input"
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/tree"
 )
@@ -23,6 +24,13 @@ import (
 // idFile is the file in a project's folder for state that tells which of this
 // user's projects it is. Nobody else can know what it says.
 const idFile = "id"
+
+// ignoreFile keeps git away from a project's folder for state, and placeFile tells in an anchor
+// where the state is.
+const (
+	ignoreFile = ".gitignore"
+	placeFile  = "place"
+)
 
 // StrangeStateError says that the folder for state was not made by this user's
 // Neighbour, so that nothing in it is believed or written to.
@@ -45,16 +53,16 @@ func (p *Project) checkState() error {
 	if err := p.checkStateFiles(); err != nil {
 		return err
 	}
-	if _, err := os.Lstat(p.base); err == nil && gitTracks(p.Dir, StateDir) {
-		return &StrangeStateError{Path: p.base, Why: "is tracked by git"}
+	if _, err := os.Lstat(p.anchor()); err == nil && gitTracks(p.Dir, StateDir) {
+		return &StrangeStateError{Path: p.anchor(), Why: "is tracked by git"}
 	}
 	return nil
 }
 
 // checkStateFiles is checkState but for git.
 func (p *Project) checkStateFiles() error {
-	strange := func(why string) error { return &StrangeStateError{Path: p.base, Why: why} }
-	info, err := os.Lstat(p.base)
+	strange := func(why string) error { return &StrangeStateError{Path: p.anchor(), Why: why} }
+	info, err := os.Lstat(p.anchor())
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -68,7 +76,7 @@ func (p *Project) checkStateFiles() error {
 	case !info.IsDir():
 		return strange("is no folder")
 	case ok && int(st.Uid) != os.Getuid():
-		return &StrangeStateError{Path: p.base, Why: "belongs to " + port.UserName(int(st.Uid)), Theirs: true}
+		return &StrangeStateError{Path: p.anchor(), Why: "belongs to " + port.UserName(int(st.Uid)), Theirs: true}
 	case info.Mode().Perm()&0o022 != 0:
 		return strange("can be written by others")
 	}
@@ -87,8 +95,12 @@ func (p *Project) checkStateFiles() error {
 }
 
 // knowsState reports whether the folder for state is one that this user's
-// Neighbour has made. A user without a folder for that can't tell.
+// Neighbour has made. A user without a folder for that can't tell. An anchor with an id
+// alone has nothing that could be believed.
 func (p *Project) knowsState() bool {
+	if !p.within() {
+		return true
+	}
 	list := listDir()
 	if list == "" {
 		return true
@@ -111,33 +123,120 @@ func (p *Project) ensureState() error {
 	if err := p.checkState(); err != nil {
 		return err
 	}
-	if _, err := os.Lstat(p.base); err == nil {
+	if id, err := readID(p.base); err == nil && hasID(p.Dir, id) || err == nil && p.within() {
 		return p.ensureCopy()
 	}
-	fresh, err := os.MkdirTemp(p.Dir, StateDir+".new-")
-	if err != nil {
-		return fmt.Errorf("the project's folder for data can't be made: %w%s", err, whose(p.Dir, err))
+	if p.within() {
+		return p.makeWithin()
 	}
-	defer tree.Remove(fresh)
+	return p.makeOutside()
+}
+
+// makeWithin makes the folder for state in the project's tree.
+func (p *Project) makeWithin() error {
+	if _, err := os.Lstat(p.base); err == nil {
+		return p.ensureCopy() // of an earlier version, which gave no id
+	}
 	id := rand.Text()
 	if err := saveRecord(id, record{Dir: p.Dir}); err != nil && listDir() != "" {
 		// A home that can't be written is as good as none.
 		id = ""
 	}
-	for name, text := range map[string]string{idFile: id, ".gitignore": "*\n"} {
-		if err := os.WriteFile(filepath.Join(fresh, name), []byte(text), 0o600); err != nil {
+	made, err := p.makeFolder(p.base, map[string]string{idFile: id, ignoreFile: "*\n"}, "logs")
+	if !made {
+		_ = os.Remove(recordPath(id))
+	}
+	if err != nil || made {
+		return err
+	}
+	return p.checkState() // another process was quicker
+}
+
+// makeOutside makes the folder for state, and the anchor by which it is found. What was
+// interrupted goes on where it was.
+func (p *Project) makeOutside() error {
+	id, err := readID(p.base)
+	if errors.Is(err, fs.ErrNotExist) {
+		if id = recordOf(p.Dir).id; id == "" {
+			id = rand.Text()
+		}
+		if err := saveRecord(id, record{Dir: p.Dir, State: p.base}); err != nil {
+			return fmt.Errorf("the project's folder for data can't be made: %w", err)
+		}
+		if err := os.MkdirAll(filepath.Dir(p.base), 0o700); err != nil {
+			return fmt.Errorf("the project's folder for data can't be made: %w", err)
+		}
+		made, err := p.makeFolder(p.base, map[string]string{idFile: id})
+		if err != nil {
+			return err
+		}
+		if !made { // another process was quicker
+			there, err := readID(p.base)
+			if errors.Is(err, fs.ErrNotExist) { // or somebody has taken the id away
+				there, err = id, atomicfile.Write(filepath.Join(p.base, idFile), []byte(id), 0o600)
+			}
+			if err != nil {
+				return err
+			}
+			if there != id {
+				_ = os.Remove(recordPath(id))
+			}
+			id = there
+		}
+	} else if err != nil {
+		return err
+	}
+	if _, err := os.Stat(recordPath(id)); err != nil { // of a home of before
+		if err := saveRecord(id, record{Dir: p.Dir, State: p.base}); err != nil {
 			return err
 		}
 	}
-	if err := os.Chmod(fresh, 0o700); err != nil {
+	made, err := p.makeFolder(p.anchor(), map[string]string{idFile: id, placeFile: p.base + "\n", ignoreFile: "*\n"})
+	if err != nil || made {
 		return err
 	}
-	err = os.Rename(fresh, p.base)
-	if errors.Is(err, fs.ErrExist) || errors.Is(err, syscall.ENOTEMPTY) {
-		_ = os.Remove(recordPath(id))
-		return p.checkState() // another process was quicker
+	if !hasID(p.Dir, id) { // it is somebody's who has no state here
+		if err := p.moorTo(id); err != nil {
+			return err
+		}
 	}
-	return err
+	return p.checkState()
+}
+
+// moorTo has the anchor lead to the project's state, which has the id.
+func (p *Project) moorTo(id string) error {
+	if err := atomicfile.Write(filepath.Join(p.anchor(), placeFile), []byte(p.base+"\n"), 0o600); err != nil {
+		return err
+	}
+	return atomicfile.Write(filepath.Join(p.anchor(), idFile), []byte(id), 0o600)
+}
+
+// makeFolder makes a folder with files and folders in it, at once: others see it whole or not at
+// all. It returns false if there is one already.
+func (p *Project) makeFolder(path string, files map[string]string, dirs ...string) (made bool, err error) {
+	fresh, err := os.MkdirTemp(filepath.Dir(path), filepath.Base(path)+".new-")
+	if err != nil {
+		return false, fmt.Errorf("the project's folder for data can't be made: %w%s", err, whose(filepath.Dir(path), err))
+	}
+	defer tree.Remove(fresh)
+	for name, text := range files {
+		if err := os.WriteFile(filepath.Join(fresh, name), []byte(text), 0o600); err != nil {
+			return false, err
+		}
+	}
+	for _, name := range dirs {
+		if err := os.Mkdir(filepath.Join(fresh, name), 0o700); err != nil {
+			return false, err
+		}
+	}
+	if err := os.Chmod(fresh, 0o700); err != nil {
+		return false, err
+	}
+	err = os.Rename(fresh, path)
+	if errors.Is(err, fs.ErrExist) || errors.Is(err, syscall.ENOTEMPTY) {
+		return false, nil
+	}
+	return err == nil, err
 }
 
 // ensureCopy makes sure that the copy which this is, if it is one, was not removed.
@@ -184,21 +283,36 @@ func (p *Project) takeState() error {
 	return p.checkState()
 }
 
-// id is the project's own.
+// id is the project's own: by its anchor, which a copied folder has from another project, or by
+// its state, where the anchor was lost.
 func (p *Project) id() (string, error) {
-	b, err := readSmall(filepath.Join(p.base, idFile))
-	if err == nil && len(b) == 0 {
-		err = fs.ErrNotExist
+	id, err := readID(p.anchor())
+	if err != nil && !p.within() {
+		return readID(p.base)
 	}
-	return string(b), err
+	return id, err
 }
 
 // record is what this user's Neighbour remembers of a project outside it.
 type record struct {
 	Dir string `json:"dir"`
+	// State is where the project's state is; "" for one that has it in its tree.
+	State string `json:"state,omitempty"`
 	// Commands are what the project executes, as its user agreed to it by
 	// starting the project; nil before.
 	Commands []string `json:"commands,omitempty"`
+
+	id string // by which it was found, where none was known
+}
+
+// readRecord reads what is remembered of the project with an id.
+func readRecord(id string) (record, error) {
+	var r record
+	b, err := input.Read(recordPath(id))
+	if err == nil {
+		err = json.Unmarshal(b, &r)
+	}
+	return r, err
 }
 
 // recordPath is where the record of a project with an id is.

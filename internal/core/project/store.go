@@ -225,7 +225,7 @@ func (p *Project) pick(usual int, given map[string]int) (int, error) {
 		reserved[other.Port] = true
 	}
 	for _, dir := range Enlisted() {
-		state := filepath.Join(dir, StateDir)
+		state := stateOf(dir)
 		copies, _ := filepath.Glob(filepath.Join(state, copiesDir, "*"))
 		for _, state := range append(copies, state) {
 			theirs := map[string]int{}
@@ -300,8 +300,7 @@ func enlist(dir string) error {
 // sorted.
 func Enlisted() []string {
 	return slices.DeleteFunc(EverEnlisted(), func(dir string) bool {
-		_, err := os.Stat(filepath.Join(dir, StateDir))
-		return err != nil
+		return !Present(dir)
 	})
 }
 

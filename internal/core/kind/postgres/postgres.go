@@ -284,7 +284,7 @@ func connect(ctx context.Context, in *kind.Instance, database string) (*pgconn.P
 	var answer *pgconn.PgError
 	if errors.As(err, &answer) {
 		if answer.Code == "28P01" { // invalid_password
-			return nil, &probe.FinalError{Err: fmt.Errorf("the cluster has another password than .neighbour/secrets.json; put that file back, or move %s away to begin with an empty cluster", cluster(in))}
+			return nil, &probe.FinalError{Err: fmt.Errorf("the cluster has another password than the project's secrets.json; put that file back, or move %s away to begin with an empty cluster", cluster(in))}
 		}
 		return nil, errors.New(answer.Message) // "the database system is starting up"
 	}

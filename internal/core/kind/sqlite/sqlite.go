@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"strconv"
 
 	_ "modernc.org/sqlite" // the driver
@@ -118,7 +119,7 @@ func checkLinks(in *kind.Instance) error {
 	if err != nil {
 		return err
 	}
-	for p := path(in); p != in.Root && len(p) > len(in.Root); p = filepath.Dir(p) {
+	for p := path(in); strings.HasPrefix(p, in.Root+string(filepath.Separator)); p = filepath.Dir(p) {
 		real, err := filepath.EvalSymlinks(p)
 		if errors.Is(err, fs.ErrNotExist) {
 			if target, err := os.Readlink(p); err == nil {

@@ -160,7 +160,7 @@ func removeService(e *view.Env, s api.Status) tea.Cmd {
 	}
 	e.Show(&panel.Question{
 		Env: e, Title: "Remove " + s.Name + "?", Yes: "remove it",
-		Text: fmt.Sprintf("Its table in neighbour.toml is removed, with the comments directly above it. Its data stays in .neighbour/data/%s.", s.Name),
+		Text: "Its table in neighbour.toml is removed, with the comments directly above it. Its data stays, for a service of the same name and kind.",
 		Then: func() tea.Cmd {
 			return edit(e, project.Change{Service: s.Name, Remove: true}, func(err error) {
 				text, _, _ := strings.Cut(err.Error(), "\n")
