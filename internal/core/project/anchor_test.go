@@ -23,7 +23,9 @@ func TestStateIsFound(t *testing.T) {
 		return p
 	}
 	at := func(name string) string { return project.At(filepath.Join(root, name)).StateFolder() }
-	move := func(from, to string) { require.NoError(t, os.Rename(filepath.Join(root, from), filepath.Join(root, to))) }
+	move := func(from, to string) {
+		require.NoError(t, os.Rename(filepath.Join(root, from), filepath.Join(root, to)))
+	}
 
 	shop := made("shop")
 	state := shop.StateFolder()
