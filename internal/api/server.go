@@ -238,7 +238,7 @@ func (s *Server) remedy(r *http.Request, want Remedy) (Remedied, func(), error) 
 func (s *Server) carryOut(ctx context.Context, want Remedy) (string, error) {
 	if want.Action.Do != check.StopOther {
 		says, err := s.keeper.Remedy(ctx, want.Finding, want.Action)
-		if err == nil && want.Action.Do == check.AdoptOutside {
+		if err == nil && want.Action.Declares() {
 			says += s.useDeclaration(ctx, want.Finding)
 		}
 		return says, err

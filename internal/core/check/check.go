@@ -70,6 +70,9 @@ type Action struct {
 	Command string `json:"command,omitempty"`
 }
 
+// Declares reports whether what the action changes counts only once the declaration is read again.
+func (a Action) Declares() bool { return a.Do == AdoptOutside || a.Do == AddPreparation }
+
 // subject is what a check looks at.
 type subject struct {
 	*project.Project

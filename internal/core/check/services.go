@@ -8,11 +8,14 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"time"
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/deps"
+	"neighbour/internal/core/journal"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/probe"
@@ -312,8 +315,11 @@ func packages(_ context.Context, s *subject) []Finding {
 		return nil
 	}
 	set, at, missing := deps.Missing(s.WorkingDir(s.service), s.Dir)
+	lack := fmt.Sprintf("there is no %s in %s, and no preparation that makes it", set.Makes, at)
 	if !missing {
-		return nil
+		if set, at, lack = unimported(s); lack == "" {
+			return nil
+		}
 	}
 	dir := ""
 	if at != s.WorkingDir(s.service) {
@@ -322,11 +328,35 @@ func packages(_ context.Context, s *subject) []Finding {
 		}
 	}
 	entry := set.Preparation(dir)
-	f := s.find("packages", Warns, "run", fmt.Sprintf("its packages are not installed: there is no %s in %s, and no preparation that makes it", set.Makes, at))
+	f := s.find("packages", Warns, "run", "its packages are not installed: "+lack)
 	f.Why = "what it imports is not found"
 	f.Remedy = "add prepare = [" + entry + "]"
 	f.Actions = []Action{{Do: AddPreparation, Command: entry, Label: "prepare by " + set.Install, Says: "prepare = [" + entry + "] is written to " + declare.FileName}}
 	return []Finding{f}
+}
+
+// noModule is what Python says of a package that it lacks.
+var noModule = regexp.MustCompile(`No module named '?([\w.]+)'?`)
+
+// unimported returns the packages of a program in Python that has said at its end that one is not
+// there, and what it said; "" if it hasn't.
+func unimported(s *subject) (set deps.Set, at, said string) {
+	lines, err := journal.Last(s.LogFile(s.service.Name), 3) // it ends by that
+	if err != nil || s.running {
+		return set, "", ""
+	}
+	for _, l := range slices.Backward(lines) {
+		m := noModule.FindStringSubmatch(l.Text)
+		if m == nil {
+			continue
+		}
+		set, at, is := deps.Python(s.WorkingDir(s.service), s.Dir)
+		if !is {
+			return set, "", ""
+		}
+		return set, at, fmt.Sprintf("it said that there is no module %s, and no preparation installs what %s names", m[1], set.When)
+	}
+	return set, "", ""
 }
 
 // patterns looks for patterns of files that match nothing.

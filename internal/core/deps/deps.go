@@ -58,6 +58,22 @@ func Composer(has func(name string) bool) Set {
 	return s
 }
 
+// Python returns the packages of dir, or of a folder above it up to root, that name Python's, and
+// the folder that they belong to. They need not be in an environment of the project's, so that
+// whether they are installed is known to the interpreter alone.
+func Python(dir, root string) (s Set, at string, is bool) {
+	for at = dir; ; at = filepath.Dir(at) {
+		for _, t := range []struct{ file, install string }{{"requirements.txt", "-r requirements.txt"}, {"pyproject.toml", "-e ."}} {
+			if _, err := os.Stat(filepath.Join(at, t.file)); err == nil {
+				return Set{Tool: "pip", Install: "python3 -m venv .venv && .venv/bin/pip install " + t.install, When: t.file, Makes: ".venv", Bin: ".venv/bin"}, at, true
+			}
+		}
+		if at == root || at == filepath.Dir(at) {
+			return Set{}, "", false
+		}
+	}
+}
+
 // In returns the packages of a folder, by the files in it.
 func In(dir string) []Set {
 	has := func(name string) bool {

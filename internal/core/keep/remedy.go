@@ -42,7 +42,7 @@ const endWait = 5 * time.Second
 // is started again.
 func (k *Keeper) Remedy(ctx context.Context, id string, a check.Action) (string, error) {
 	f, says, err := k.remedy(ctx, id, a)
-	if err != nil || a.Do == check.AdoptOutside {
+	if err != nil || a.Declares() {
 		return says, err
 	}
 	return says + k.TryAgain(ctx, f.Service), nil
@@ -110,7 +110,7 @@ func (k *Keeper) remedy(ctx context.Context, id string, a check.Action) (f check
 		if err := k.Edit(ctx, project.Change{Service: f.Service, Preparation: a.Command}); err != nil {
 			return f, "", err
 		}
-		return f, "prepare is written to " + declare.FileName + "; apply it", nil
+		return f, "prepare is written to " + declare.FileName, nil
 	case check.EndHolder:
 		err := k.during(ctx, "remedy", f.Service, func() (err error) {
 			says, err = k.endHolder(ctx, a)
