@@ -12,10 +12,14 @@ import (
 
 	"neighbour/internal/core/kind/catalogue"
 	"neighbour/internal/core/wire"
+	"neighbour/internal/core/words"
 )
 
-// envFiles are the names of env files, those that teammates share first.
-var envFiles = []string{".env.example", ".env.sample", ".env.template", ".env.dist", ".env.defaults", ".env", ".env.local", ".env.development", ".env.development.local", ".env.test"}
+// sharedEnvFiles are the names of env files that teammates share, and envFiles those of all.
+var (
+	sharedEnvFiles = []string{".env.example", ".env.sample", ".env.template", ".env.dist", ".env.defaults"}
+	envFiles       = append(slices.Clone(sharedEnvFiles), ".env", ".env.local", ".env.development", ".env.development.local", ".env.test")
+)
 
 func (r *reader) readEnvFiles(folder string) {
 	for _, name := range envFiles {
@@ -49,6 +53,7 @@ func (r *reader) wire() {
 		}
 	}
 	r.common()
+	r.unwired()
 }
 
 // guessSQL finds the kind of database where variables only speak of "DB".
@@ -346,16 +351,75 @@ func (r *reader) readBySource(w wanted) {
 func (r *reader) common() {
 	for _, h := range catalogue.Hinting() {
 		target, name := r.servers[h.Kind], h.Variable
-		if target == nil {
+		if target == nil || target.named {
 			continue
 		}
-		used := slices.ContainsFunc(r.p.Services, func(s *Service) bool {
-			return slices.ContainsFunc(s.Env, func(v Variable) bool { return v.Target == target })
-		})
-		if name == "" || used || target.named {
-			continue
+		used := false
+		for _, s := range r.p.Services {
+			for _, v := range s.Env {
+				used = used || v.Target == target
+				if v.Target == target && slices.ContainsFunc(h.ByLibrary, func(l [2]string) bool { return l[0] == v.Name }) {
+					r.giveLibraries(s, target, h.ByLibrary) // one alone leads nowhere
+					break
+				}
+			}
 		}
-		r.give(wanted{name: name, folder: "."}, target, "${@."+h.Address+"}")
-		target.because(Finding{What: fmt.Sprintf("no file says what the app reads its address from; %s is a common name", name)})
+		switch {
+		case name == "" || used:
+		case len(h.ByLibrary) > 0 && !r.byFramework():
+			for _, s := range r.programs(wanted{folder: "."}) {
+				if !s.page && (len(r.clients) == 0 || slices.Contains(r.clients[s.folder], h.Kind)) {
+					r.giveLibraries(s, target, h.ByLibrary)
+				}
+			}
+			target.because(Finding{What: fmt.Sprintf("no file says what the app reads its address from; client libraries read %s and its like", h.ByLibrary[0][0])})
+		default:
+			r.give(wanted{name: name, folder: "."}, target, "${@."+h.Address+"}")
+			target.because(Finding{What: fmt.Sprintf("no file says what the app reads its address from; %s is a common name", name)})
+		}
 	}
+}
+
+// giveLibraries gives a program the variables that client libraries read by themselves, but for
+// those that it has.
+func (r *reader) giveLibraries(s, target *Service, libraries [][2]string) {
+	for _, l := range libraries {
+		if !s.has(l[0]) {
+			s.Env = append(s.Env, Variable{l[0], "${@." + l[1] + "}", target})
+		}
+	}
+}
+
+// byFramework reports whether a framework in Ruby reads the address of a database from the usual
+// variable, though no file says so.
+func (r *reader) byFramework() bool {
+	return slices.ContainsFunc(r.p.Services, func(s *Service) bool { return r.has(filepath.Join(s.folder, "Gemfile")) })
+}
+
+// unwired lists the names of env files for teammates that no program gets from a service: the app
+// must have them from elsewhere.
+func (r *reader) unwired() {
+	var file string
+	var names []string
+	tell := func() {
+		if len(names) > 0 {
+			r.note(file, 0, "not wired, since no service has them: "+words.Join(names))
+		}
+		names = nil
+	}
+	for _, w := range r.wanted {
+		if w.by != nil || !slices.Contains(sharedEnvFiles, filepath.Base(w.file)) || w.name == "PORT" {
+			continue
+		}
+		if w.file != file {
+			tell()
+			file = w.file
+		}
+		has := func(s *Service) bool { return s.has(w.name) }
+		told := func(f Finding) bool { return f.File == w.file && strings.HasPrefix(f.What, w.name+" ") }
+		if !slices.ContainsFunc(r.p.Services, has) && !slices.ContainsFunc(r.p.Notes, told) && !slices.Contains(names, w.name) {
+			names = append(names, w.name)
+		}
+	}
+	tell()
 }

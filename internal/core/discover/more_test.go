@@ -54,6 +54,8 @@ func TestManifests(t *testing.T) {
 		"go, any port":     {map[string]string{"go.mod": "module example.org/porch\n\ngo 1.26\n", "main.go": "package main\nvar p = os.Getenv(\"PORT\")\n"}, []string{`port = "any"`}, nil},
 		"nest":             {map[string]string{"package.json": `{"scripts": {"start": "nest start", "start:dev": "nest start --watch", "start:prod": "node dist/main", "start:debug": "nest start --debug"}}`, "src/main.ts": "await app.listen(process.env.PORT ?? 3000)"}, []string{`run = "npm run start:dev"`, "port = 3000"}, []string{"start:prod", "start:debug"}},
 		"a type checker":   {map[string]string{"package.json": `{"scripts": {"dev": "vite dev", "check:watch": "type-checker --watch", "lint:watch": "x", "css:watch": "styles --watch"}}`}, []string{`run = "npm run dev -- --port $PORT"`}, []string{"check:watch", "lint", "css:watch"}},
+		"pg by itself":     {map[string]string{"package.json": `{"scripts": {"start": "node server.js"}, "dependencies": {"pg": "8"}}`, "server.js": "const {Pool} = require('pg'); new Pool()"}, []string{`PGHOST = "${database.host}"`, `PGPASSWORD = "${database.password}"`, `PGDATABASE = "${database.database}"`}, []string{"DATABASE_URL"}},
+		"pg's host alone":  {map[string]string{"package.json": `{"scripts": {"start": "node server.js"}, "dependencies": {"pg": "8"}}`, "server.js": "process.env.PGHOST"}, []string{`PGHOST = "${database.host}"`, `PGUSER = "${database.user}"`}, []string{"DATABASE_URL"}},
 		"knexfile":         {map[string]string{"package.json": `{"scripts": {"start": "node server.js"}, "dependencies": {"knex": "3", "pg": "8"}}`, "server.js": "", "knexfile.js": "module.exports = { development: { client: 'pg', connection: { host: '127.0.0.1', port: 5433, database: 'shed', user: 'ines', password: 'let me in' } } }"}, []string{"kind = \"postgres\"\nusers = [\"ines\"]\nport = 5433\n", `passwords = { ines = "let me in" }`, `databases = ["shed"]`}, []string{"DATABASE_URL"}},
 		"knexfile, env":    {map[string]string{"package.json": `{"scripts": {"start": "node server.js"}, "dependencies": {"knex": "3", "pg": "8"}}`, "server.js": "", "knexfile.js": "module.exports = { client: 'pg', connection: process.env.SHED_DB_URL }", ".env.example": "SHED_DB_URL=postgres://localhost/shed\n"}, []string{`SHED_DB_URL = "${database.url}"`, `databases = ["shed"]`}, []string{"users"}},
 		"sequelize":        {map[string]string{"package.json": `{"scripts": {"start": "node server.js"}, "dependencies": {"sequelize": "6", "pg": "8"}}`, "server.js": "", "config/config.json": `{"development": {"username": "ines", "password": null, "database": "shed", "host": "127.0.0.1", "dialect": "postgres"}, "production": {"host": "db.example.org", "dialect": "postgres"}}`}, []string{"port = 5432", `users = ["ines"]`, `databases = ["shed"]`}, []string{"DATABASE_URL", "passwords"}},
@@ -168,4 +170,13 @@ func TestPages(t *testing.T) {
 	assert.Contains(t, text, "kind = \"postgres\"\ndatabases = [\"shed\"]")
 	assert.Contains(t, text, `extensions = ["pdo_pgsql"]`)
 	assert.Contains(t, text, `DB_PASSWORD = "${database.password}"`)
+}
+
+// What teammates' env files name and nothing gives is told, in one line.
+func TestNamesThatAreNotWired(t *testing.T) {
+	p := read(t, map[string]string{
+		"package.json": `{"scripts": {"start": "node server.js"}, "dependencies": {"pg": "8"}}`, "server.js": "",
+		".env.example": "DB_URL=postgres://localhost:5432/shed\nPORT=3000\nPAYMENTS_KEY=\nSEARCH_URL=http://localhost:9200\nLOG_LEVEL=debug\n", ".env": "MINE=1\n",
+	})
+	assert.Contains(t, p.Notes, discover.Finding{File: ".env.example", What: "not wired, since no service has them: PAYMENTS_KEY and LOG_LEVEL"})
 }

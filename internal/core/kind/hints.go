@@ -22,6 +22,9 @@ type Hints struct {
 	Purposes map[string]int
 	// Variable is what most apps read its address from, Address the fact with it.
 	Variable, Address string
+	// ByLibrary are variables that its client libraries read by themselves, each with the fact
+	// that it holds.
+	ByLibrary [][2]string
 	// Like is the kind that it may stand in for, since the same clients talk to
 	// both.
 	Like string

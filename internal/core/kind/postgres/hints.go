@@ -11,7 +11,9 @@ func (Kind) Hints() kind.Hints {
 		Ports:     []int{5432},
 		Words:     []string{"PG", "POSTGRES", "POSTGRESQL"},
 		Variable:  "DATABASE_URL", Address: "url",
-		SQL:     true,
-		Offered: true,
+		// PostgreSQL 17, 32.15 Environment Variables.
+		ByLibrary: [][2]string{{"PGHOST", "host"}, {"PGPORT", "port"}, {"PGUSER", "user"}, {"PGPASSWORD", "password"}, {"PGDATABASE", "database"}},
+		SQL:       true,
+		Offered:   true,
 	}
 }
