@@ -57,7 +57,7 @@ faults: ## what goes wrong around keepers, services and machines, with real proc
 
 FUZZ ?= 3s
 # By package below internal: what is quickly built, and what needs minutes.
-QUICK   := core/journal/FuzzEntries core/sqlscript/FuzzSplit core/route/FuzzHost core/schedule/FuzzLine emulator/documents/value/FuzzValidate \
+QUICK   := core/journal/FuzzEntries core/snapshot/FuzzImport core/sqlscript/FuzzSplit core/route/FuzzHost core/schedule/FuzzLine emulator/documents/value/FuzzValidate \
 	emulator/documents/query/FuzzParse emulator/documents/wire/FuzzRead
 SLOW    := core/declare/FuzzParse core/declare/FuzzEdit core/wire/FuzzEnvFile core/keep/FuzzState api/FuzzRequests emulator/objects/FuzzStream \
 	emulator/documents/pipeline/FuzzPipeline emulator/identity/FuzzRequests emulator/functions/FuzzAnswer emulator/stub/FuzzPaths emulator/stub/FuzzDocument

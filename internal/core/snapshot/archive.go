@@ -225,6 +225,7 @@ type unpacking struct {
 	sums     map[string]string
 	services []string
 	folders  []*tar.Header
+	links    []string
 	progress func(int64)
 }
 
@@ -235,6 +236,9 @@ func (u *unpacking) all(t *tar.Reader) error {
 			return errDamaged
 		}
 		if h.Name == archiveSums {
+			if err := u.checkLinks(); err != nil {
+				return err
+			}
 			if err := u.check(io.LimitReader(t, sumsLimit)); err != nil {
 				return err
 			}
@@ -252,6 +256,22 @@ func (u *unpacking) all(t *tar.Reader) error {
 	return nil
 }
 
+// checkLinks makes sure that no link leads out of the part of a service's data that it is in. Only
+// once all is there is known where the links on the way to each lead.
+func (u *unpacking) checkLinks() error {
+	for _, name := range u.links {
+		parts := strings.SplitN(name, "/", 4) // data, the service, the part of its data
+		if _, err := checkLink(filepath.Join(u.dir, parts[0], parts[1], parts[2]), filepath.FromSlash(parts[3])); err != nil {
+			var out *LinkError
+			if errors.As(err, &out) {
+				err = fmt.Errorf("it has the link %q, which leads to %q, outside of the data; nothing of it was taken", name, out.Target)
+			}
+			return err
+		}
+	}
+	return nil
+}
+
 // one unpacks an entry. Folders come before what is in them, and each once, so that a link can't
 // lead what comes after it elsewhere.
 func (u *unpacking) one(t *tar.Reader, h *tar.Header) error {
@@ -262,9 +282,8 @@ func (u *unpacking) one(t *tar.Reader, h *tar.Header) error {
 		return fmt.Errorf("it has %q, which is outside of the data; nothing of it was taken", h.Name)
 	}
 	to := filepath.Join(u.dir, filepath.FromSlash(name))
-	if real, err := filepath.EvalSymlinks(filepath.Dir(to)); err != nil || real != filepath.Dir(to) {
-		// The folder of snapshots may itself be reached by a link.
-		if base, berr := filepath.EvalSymlinks(u.dir); err != nil || berr != nil || real != base && !strings.HasPrefix(real, base+string(filepath.Separator)) {
+	for at := filepath.Dir(to); at != u.dir; at = filepath.Dir(at) {
+		if info, err := os.Lstat(at); err != nil || !info.IsDir() {
 			return fmt.Errorf("it has %q in what is no folder; nothing of it was taken", h.Name)
 		}
 	}
@@ -273,12 +292,11 @@ func (u *unpacking) one(t *tar.Reader, h *tar.Header) error {
 		u.folders = append(u.folders, h)
 		return os.Mkdir(to, 0o700)
 	case tar.TypeSymlink:
-		target := filepath.FromSlash(h.Linkname)
-		inside, err := filepath.Rel(u.dir, filepath.Join(filepath.Dir(to), target))
-		if filepath.IsAbs(target) || err != nil || !filepath.IsLocal(inside) {
-			return fmt.Errorf("it has the link %q, which leads to %q; nothing of it was taken", h.Name, h.Linkname)
+		if len(parts) < 4 {
+			return fmt.Errorf("it has the link %q in place of data; nothing of it was taken", h.Name)
 		}
-		return os.Symlink(target, to)
+		u.links = append(u.links, name)
+		return os.Symlink(filepath.FromSlash(h.Linkname), to)
 	case tar.TypeReg:
 	default:
 		return fmt.Errorf("it has %q, which is neither file, folder nor link; nothing of it was taken", h.Name)

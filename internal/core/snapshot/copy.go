@@ -107,7 +107,7 @@ func (t *Tree) Update(ctx context.Context, mapped func(inode uint64) bool, quiet
 		case info.Mode()&fs.ModeSymlink != 0:
 			seen[rel] = true
 			t.forget(rel)
-			return t.copyLink(path, to)
+			return t.copyLink(rel, to)
 		case info.Mode().IsRegular():
 			seen[rel] = true
 			stamp := stampOf(info)
@@ -256,22 +256,10 @@ func stampOf(info fs.FileInfo) Stamp {
 	return s
 }
 
-// LinkError says that data has a link which leads out of it: a copy would not have what is there,
-// and whatever uses the copy would use that in place of a copy of it.
-type LinkError struct{ Path, Target string }
-
-func (e *LinkError) Error() string {
-	return fmt.Sprintf("%s leads to %s, outside of the data, which can't be copied with it", e.Path, e.Target)
-}
-
-func (t *Tree) copyLink(from, to string) error {
-	target, err := os.Readlink(from)
+func (t *Tree) copyLink(rel, to string) error {
+	target, err := checkLink(t.From, rel)
 	if err != nil {
 		return err
-	}
-	inside, err := filepath.Rel(t.From, filepath.Join(filepath.Dir(from), target))
-	if filepath.IsAbs(target) || err != nil || !filepath.IsLocal(inside) {
-		return &LinkError{from, target}
 	}
 	if was, err := os.Readlink(to); err == nil && was == target {
 		return nil

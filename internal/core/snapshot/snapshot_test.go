@@ -3,6 +3,7 @@ package snapshot_test
 import (
 	"archive/tar"
 	"bytes"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -307,19 +308,32 @@ func TestArchive(t *testing.T) {
 func FuzzImport(f *testing.F) {
 	f.Add([]byte("data/ledger/0"), byte(tar.TypeDir), []byte(""))
 	f.Add([]byte("data/ledger/0"), byte(tar.TypeSymlink), []byte("../../x"))
+	f.Add([]byte("data/ledger/0/up\ndata/ledger/0/x"), byte(tar.TypeSymlink), []byte("..\nup/../../../../../secret"))
 	f.Fuzz(func(t *testing.T, name []byte, kind byte, text []byte) {
 		dir := t.TempDir()
 		store := snapshot.Store{Dir: filepath.Join(dir, "in", "snapshots")}
-		_, _ = store.Import(packed(t, 10, tar.Header{Typeflag: tar.TypeDir, Name: "data"}, tar.Header{Typeflag: tar.TypeDir, Name: "data/ledger"},
-			tar.Header{Typeflag: kind, Name: string(name), Linkname: string(text), Size: 3}), "x", func(int64) {})
+		entries := []tar.Header{{Typeflag: tar.TypeDir, Name: "data"}, {Typeflag: tar.TypeDir, Name: "data/ledger"}, {Typeflag: tar.TypeDir, Name: "data/ledger/0"}}
+		// Several of them, so that one can lead the next elsewhere.
+		names, texts := strings.Split(string(name), "\n"), strings.Split(string(text), "\n")
+		for i, name := range names {
+			entries = append(entries, tar.Header{Typeflag: kind, Name: name, Linkname: texts[i%len(texts)], Size: 3})
+		}
+		_, _ = store.Import(packed(t, 10, append(entries, tar.Header{Typeflag: tar.TypeReg, Name: "checksums.sha256"})...), "x", func(int64) {})
 		out, err := os.ReadDir(dir)
 		require.NoError(t, err)
 		assert.Len(t, out, 1, "nothing is beside it")
+		// What was taken leads nowhere else.
+		_ = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
+			if real, err := filepath.EvalSymlinks(path); err == nil {
+				assert.True(t, strings.HasPrefix(real, dir), "%s leads to %s", path, real)
+			}
+			return err
+		})
 	})
 }
 
 // packed makes an archive with these entries, three bytes in each file, that says it holds so
-// many bytes.
+// many bytes. An entry for sums of no size gets those that are right.
 func packed(t testing.TB, bytesSaid int64, entries ...tar.Header) *bytes.Buffer {
 	var out bytes.Buffer
 	z, err := zstd.NewWriter(&out)
@@ -328,6 +342,7 @@ func packed(t testing.TB, bytesSaid int64, entries ...tar.Header) *bytes.Buffer 
 	text, err := json.Marshal(snapshot.Manifest{Format: 1, Name: "x", Bytes: bytesSaid, Services: []snapshot.Service{{Name: "ledger", Kind: "postgres", Parts: []string{"ledger"}}}})
 	require.NoError(t, err)
 	entries = append([]tar.Header{{Typeflag: tar.TypeReg, Name: "manifest.json", Size: int64(len(text))}}, entries...)
+	sums := ""
 	for i, h := range entries {
 		h.Mode = 0o700
 		body := text
@@ -336,6 +351,10 @@ func packed(t testing.TB, bytesSaid int64, entries ...tar.Header) *bytes.Buffer 
 		}
 		if h.Typeflag != tar.TypeReg {
 			h.Size, body = 0, nil
+		} else if h.Name == "checksums.sha256" && h.Size == 0 {
+			body, h.Size = []byte(sums), int64(len(sums))
+		} else {
+			sums += fmt.Sprintf("%x  %s\n", sha256.Sum256(body), h.Name)
 		}
 		if w.WriteHeader(&h) == nil {
 			_, _ = w.Write(body)
@@ -355,29 +374,39 @@ func TestHostileArchives(t *testing.T) {
 	link := func(name, to string) tar.Header {
 		return tar.Header{Typeflag: tar.TypeSymlink, Name: name, Linkname: to}
 	}
+	folder := func(name string) tar.Header { return tar.Header{Typeflag: tar.TypeDir, Name: name} }
+	sums := file("checksums.sha256", 0)
 	for name, c := range map[string]struct {
 		entries []tar.Header
 		says    string
 	}{
-		"above":              {[]tar.Header{dir, file("../x", 3)}, `it has "../x", which is outside of the data`},
-		"above from within":  {[]tar.Header{dir, ledger, file("data/ledger/../../../x", 3)}, "outside of the data"},
-		"from the root":      {[]tar.Header{dir, file("/etc/x", 3)}, "outside of the data"},
-		"beside the data":    {[]tar.Header{dir, file("files.json", 3)}, "outside of the data"},
-		"of no service":      {[]tar.Header{dir, {Typeflag: tar.TypeDir, Name: "data/shelf"}}, "outside of the data"},
-		"a link out":         {[]tar.Header{dir, ledger, part, link("data/ledger/0/l", "../../../../x")}, "which leads to"},
-		"a link to the root": {[]tar.Header{dir, ledger, part, link("data/ledger/0/l", "/etc")}, "which leads to"},
-		"through a link":     {[]tar.Header{dir, ledger, part, link("data/ledger/0/l", "../../.."), file("data/ledger/0/l/x", 3)}, "damaged"},
-		"a hard link":        {[]tar.Header{dir, ledger, part, {Typeflag: tar.TypeLink, Name: "data/ledger/0/x", Linkname: "/etc/passwd"}}, "neither file, folder nor link"},
-		"a device":           {[]tar.Header{dir, ledger, part, {Typeflag: tar.TypeChar, Name: "data/ledger/0/x"}}, "neither file, folder nor link"},
-		"more than it says":  {[]tar.Header{dir, ledger, part, file("data/ledger/0/x", 9), file("data/ledger/0/y", 3)}, "it holds more than it says"},
-		"without sums":       {[]tar.Header{dir, ledger, part, file("data/ledger/0/x", 3)}, "it is damaged"},
-		"with other sums":    {[]tar.Header{dir, ledger, part, file("data/ledger/0/x", 3), file("checksums.sha256", 3)}, "it is damaged"},
-		"twice":              {[]tar.Header{dir, ledger, part, file("data/ledger/0/x", 3), file("data/ledger/0/x", 3)}, "exist"},
+		"above":                {[]tar.Header{dir, file("../x", 3)}, `it has "../x", which is outside of the data`},
+		"above from within":    {[]tar.Header{dir, ledger, file("data/ledger/../../../x", 3)}, "outside of the data"},
+		"from the root":        {[]tar.Header{dir, file("/etc/x", 3)}, "outside of the data"},
+		"beside the data":      {[]tar.Header{dir, file("files.json", 3)}, "outside of the data"},
+		"of no service":        {[]tar.Header{dir, {Typeflag: tar.TypeDir, Name: "data/shelf"}}, "outside of the data"},
+		"a link out":           {[]tar.Header{dir, ledger, part, link("data/ledger/0/l", "../../../../x"), sums}, "which leads to"},
+		"a link to the root":   {[]tar.Header{dir, ledger, part, link("data/ledger/0/l", "/etc"), sums}, "which leads to"},
+		"through a link":       {[]tar.Header{dir, ledger, part, link("data/ledger/0/l", "../../.."), file("data/ledger/0/l/x", 3)}, "in what is no folder"},
+		"a chain of links":     {[]tar.Header{dir, ledger, part, folder("data/ledger/0/a"), folder("data/ledger/0/a/b"), link("data/ledger/0/a/b/up", "../.."), link("data/ledger/0/x.eml", "a/b/up/../../../secret"), sums}, "outside of the data"},
+		"right":                {[]tar.Header{dir, ledger, part, folder("data/ledger/0/a"), file("data/ledger/0/x", 3), link("data/ledger/0/a/l", "../x"), sums}, ""},
+		"a chain into another": {[]tar.Header{dir, ledger, part, link("data/ledger/0/l", "../1/x"), sums}, "outside of the data"},
+		"a link for a part":    {[]tar.Header{dir, ledger, link("data/ledger/0", "x"), sums}, "in place of data"},
+		"a hard link":          {[]tar.Header{dir, ledger, part, {Typeflag: tar.TypeLink, Name: "data/ledger/0/x", Linkname: "/etc/passwd"}}, "neither file, folder nor link"},
+		"a device":             {[]tar.Header{dir, ledger, part, {Typeflag: tar.TypeChar, Name: "data/ledger/0/x"}}, "neither file, folder nor link"},
+		"more than it says":    {[]tar.Header{dir, ledger, part, file("data/ledger/0/x", 9), file("data/ledger/0/y", 3)}, "it holds more than it says"},
+		"without sums":         {[]tar.Header{dir, ledger, part, file("data/ledger/0/x", 3)}, "it is damaged"},
+		"with other sums":      {[]tar.Header{dir, ledger, part, file("data/ledger/0/x", 3), file("checksums.sha256", 3)}, "it is damaged"},
+		"twice":                {[]tar.Header{dir, ledger, part, file("data/ledger/0/x", 3), file("data/ledger/0/x", 3)}, "exist"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			base := t.TempDir()
 			store := snapshot.Store{Dir: filepath.Join(base, "a", "b", "snapshots")}
 			_, err := store.Import(packed(t, 10, c.entries...), "", func(int64) {})
+			if c.says == "" {
+				require.NoError(t, err)
+				return
+			}
 			require.ErrorContains(t, err, c.says)
 			entries, _ := os.ReadDir(store.Dir)
 			assert.Len(t, entries, 1, "the lock alone")

@@ -323,7 +323,7 @@ func (s *Store) Open(id string) (*os.File, error) {
 	if _, err := s.Mail(id); err != nil {
 		return nil, err
 	}
-	f, err := os.Open(filepath.Join(s.dir, id+".eml"))
+	f, err := os.OpenInRoot(s.dir, id+".eml") // whatever the data came from
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, ErrNoMail
 	}
@@ -406,7 +406,7 @@ func (s *Store) Wait(ctx context.Context, to, after string) (Mail, error) {
 // describe reads a stored message's envelope, its subject, and what is searched.
 // What isn't there or can't be read stays empty: any message is taken.
 func describe(path string) (*entry, error) {
-	f, err := os.Open(path)
+	f, err := os.OpenInRoot(filepath.Dir(path), filepath.Base(path))
 	if err != nil {
 		return nil, err
 	}
