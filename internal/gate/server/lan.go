@@ -11,10 +11,12 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"sync"
 	"time"
 
 	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/project"
+	"neighbour/internal/gate/proxy"
 )
 
 // lan is the front of one project, opened to others in this machine's network. They come by
@@ -56,23 +58,29 @@ func outward() (net.IP, *net.IPNet, error) {
 // openLAN opens what is to be reached from the machine's network, and closes what no longer is.
 // The lock is held.
 func (s *server) openLAN() {
+	here := sync.OnceValues(func() (lan, error) {
+		own, network, err := outward()
+		return lan{address: own.String(), network: network}, err
+	})
+	s.openEach(func(dir, name string) error {
+		at, err := here()
+		if err != nil {
+			return err
+		}
+		return s.openOne(dir, name, net.ParseIP(at.address), at.network)
+	})
+}
+
+// openEach is openLAN with what opens one project. One that can't be opened is in no other's way.
+func (s *server) openEach(open func(dir, name string) error) {
 	wanted := map[string]bool{}
-	var own net.IP
-	var network *net.IPNet
-	var err error
 	for _, m := range s.projects {
 		if m.at.LAN == "" {
 			continue
 		}
 		wanted[m.Dir] = true
-		if own == nil && err == nil {
-			own, network, err = outward()
-		}
-		if err == nil {
-			err = s.openOne(m.Dir, m.at.LAN, own, network)
-		}
 		delete(s.lanProblems, m.Dir)
-		if err != nil {
+		if err := open(m.Dir, m.at.LAN); err != nil {
 			s.closeOne(m.Dir)
 			s.lanProblems[m.Dir] = "lan = true: others can't reach the project: " + err.Error()
 		}
@@ -140,8 +148,18 @@ func (s *server) fromLAN(l *lan, dir, name string) http.Handler {
 		}
 		t := m.targets[name].Load()
 		s.mu.Unlock()
-		s.gate.Pass(w, r, t)
+		s.gate.Pass(w, r, forOthers(t))
 	})
+}
+
+// forOthers returns a target of which others than this machine's user learn nothing but how it is:
+// not why, nor what it printed.
+func forOthers(t *proxy.Target) *proxy.Target {
+	of := *t
+	if t.Story != nil {
+		of.Story = func(ctx context.Context) proxy.Story { return proxy.Story{State: t.Story(ctx).State} }
+	}
+	return &of
 }
 
 // Ports are tried from this one on.

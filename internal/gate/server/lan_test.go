@@ -1,6 +1,8 @@
 package server
 
 import (
+	"context"
+	"errors"
 	"io"
 	"log/slog"
 	"net"
@@ -56,9 +58,44 @@ func TestFromTheNetwork(t *testing.T) {
 		code, _ := ask(c.from, c.host)
 		assert.Equal(t, c.code, code, "%s %s", c.from, c.host)
 	}
+	// Others learn nothing of why it isn't ready, nor what it printed.
+	target.Store(&proxy.Target{Project: "shed", Service: "web", Story: func(context.Context) proxy.Story {
+		return proxy.Story{State: "failed", Why: "exit 1: hunter2", Waits: []string{"ledger: hunter2"}, Lines: []string{"hunter2"}}
+	}})
+	for _, header := range [][2]string{{"Accept", "text/html"}, {"Accept", "*/*"}, {"Neighbour-Waiting", "1"}} {
+		r := httptest.NewRequest("GET", "http://192.0.2.2:8800/", nil)
+		r.RemoteAddr = "192.0.2.77:4000"
+		r.Header.Set(header[0], header[1])
+		w := httptest.NewRecorder()
+		h.ServeHTTP(w, r)
+		assert.Contains(t, w.Body.String(), "failed", header)
+		assert.NotContains(t, w.Body.String(), "hunter2", header)
+	}
 	m.targets = nil
 	code, _ = ask("192.0.2.77:4000", "192.0.2.2:8800")
 	assert.Equal(t, 503, code)
+}
+
+// One project that can't be reached is in no other's way.
+func TestProjectsInTheNetwork(t *testing.T) {
+	s := &server{log: slog.New(slog.DiscardHandler), lan: map[string]*lan{}, lanProblems: map[string]string{"/library": "of before"}}
+	for _, dir := range []string{"/private", "/shed", "/library"} {
+		m := &member{Registration: control.Registration{Dir: dir}}
+		if dir != "/private" {
+			m.at.LAN = "front.localhost"
+		}
+		s.projects = append(s.projects, m)
+	}
+	var opened []string
+	s.openEach(func(dir, _ string) error {
+		if dir == "/shed" {
+			return errors.New("no port is free")
+		}
+		opened = append(opened, dir)
+		return nil
+	})
+	assert.Equal(t, []string{"/library"}, opened)
+	assert.Equal(t, map[string]string{"/shed": "lan = true: others can't reach the project: no port is free"}, s.lanProblems)
 }
 
 // A project has the port that it had before.

@@ -97,7 +97,10 @@ func (h *half) Accept() (net.Conn, error) {
 
 func (h *half) Close() error {
 	h.end(nil)
-	return h.Listener.Close()
+	if err := h.Listener.Close(); !errors.Is(err, net.ErrClosed) {
+		return err
+	}
+	return nil // the other half was closed before
 }
 
 // begun is a connection whose first byte was read.
