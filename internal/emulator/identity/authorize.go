@@ -60,7 +60,7 @@ func (s *Server) askOf(q url.Values) (a *ask, told bool, err *Error) {
 	case !s.Config.allows(client, a.redirect):
 		remedy := "add it to the client's redirects in the declaration"
 		if len(s.Config.Clients) == 0 {
-			remedy = "clients that aren't declared can have people sent back to addresses of this machine only"
+			remedy = "clients that aren't declared can have people sent back to addresses of this machine only: declare it, with its redirects"
 		}
 		return nil, true, refused("invalid_request", a.redirect+" is no address to which "+client.ID+" may have people sent back; "+remedy)
 	}

@@ -49,6 +49,8 @@ type Client struct {
 type Config struct {
 	People  []Person `json:"people"`
 	Clients []Client `json:"clients,omitempty"`
+	// Secret is the client_secret of whoever asks where no clients are declared, if it gives one.
+	Secret string `json:"secret,omitempty"`
 	// SignUp lets people who aren't declared make an account; Confirm has their address
 	// confirmed by a mail.
 	SignUp  bool `json:"sign_up,omitempty"`
@@ -104,13 +106,7 @@ func (c *Config) allows(client Client, redirect string) bool {
 		return false
 	}
 	if len(c.Clients) == 0 {
-		switch u.Scheme {
-		case "http", "https":
-			return c.isLocal(u.Hostname())
-		case "javascript", "data", "vbscript", "file", "blob", "about":
-			return false
-		}
-		return u.Opaque == "" // an app's own scheme
+		return (u.Scheme == "http" || u.Scheme == "https") && c.isLocal(u.Hostname())
 	}
 	return slices.ContainsFunc(client.Redirects, func(declared string) bool {
 		if declared == redirect {
@@ -129,14 +125,20 @@ func (c *Config) allows(client Client, redirect string) bool {
 	})
 }
 
-// localEndings are those of names that are of this machine or network only (RFC 2606, RFC 6762,
-// RFC 8375).
-var localEndings = []string{".test", ".local", ".internal", ".home.arpa"}
-
-func (c *Config) isLocal(host string) bool {
-	host = strings.ToLower(host)
-	return localname.Is(host, c.Names...) || slices.ContainsFunc(localEndings, func(e string) bool { return strings.HasSuffix(host, e) })
+// declares reports whether an origin is that of a page to which a declared client has people sent
+// back.
+func (c *Config) declares(origin *url.URL) bool {
+	return slices.ContainsFunc(c.Clients, func(o Client) bool {
+		return slices.ContainsFunc(o.Redirects, func(redirect string) bool {
+			u, err := url.Parse(redirect)
+			return err == nil && u.Scheme == origin.Scheme && u.Host == origin.Host
+		})
+	})
 }
+
+// isLocal reports whether a host is this machine, or a name of the project's in the gate: names of
+// a network's own (RFC 6762, RFC 8375) may be other machines.
+func (c *Config) isLocal(host string) bool { return localname.Is(host, c.Names...) }
 
 // claim returns the value of a declared claim.
 func claim(text string) any {

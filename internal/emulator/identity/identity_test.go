@@ -316,7 +316,7 @@ func TestRefusals(t *testing.T) {
 	require.NoError(t, err)
 	resp.Body.Close()
 	assert.Equal(t, 421, resp.StatusCode)
-	for origin, allowed := range map[string]string{"https://evil.example.org": "", "http://localhost:5173": "http://localhost:5173", "https://shed.test": "https://shed.test"} {
+	for origin, allowed := range map[string]string{"https://evil.example.org": "", "http://localhost:5173": "http://localhost:5173", "https://shed.test": "", "http://nas.local": "", "http://api.internal": ""} {
 		r, _ := http.NewRequest("OPTIONS", p.web.URL+tokenPath, nil)
 		r.Header.Set("Origin", origin)
 		r.Header.Set("Access-Control-Request-Method", "POST")
@@ -368,6 +368,26 @@ func TestFaults(t *testing.T) {
 	status, out := p.own(TokenPath, `{"person":"nobody"}`)
 	assert.Equal(t, 400, status)
 	assert.Contains(t, out["error_description"], "there are: Ines Brandt, Tom Okafor")
+}
+
+// Without declared clients people are sent back to this machine alone, and a secret that is given
+// must be the one that is told.
+func TestUndeclaredClients(t *testing.T) {
+	t.Parallel()
+	c := shed
+	c.Clients, c.Secret, c.Names = nil, "told", []string{"shop.toolshed.test"}
+	p := begin(t, c)
+	for redirect, allowed := range map[string]bool{
+		"http://localhost:3000/back": true, "http://127.0.0.1:3000/back": true, "http://[::1]:3000/back": true, "https://toolshed.localhost/back": true, "https://shop.toolshed.test/back": true,
+		"http://evil.local/back": false, "http://evil.test/back": false, "http://evil.internal/back": false, "http://evil.home.arpa/back": false, "https://evil.example.org/back": false,
+		"org.toolshed:/back": false, "myapp://back": false, "javascript:alert(1)": false, "http://localhost.evil.local/back": false, "http://192.168.1.7/back": false,
+	} {
+		assert.Equal(t, allowed, p.Config.allows(Client{ID: "app"}, redirect), redirect)
+	}
+	for secret, code := range map[string]string{"told": "invalid_grant", "": "invalid_grant", "of elsewhere": "invalid_client"} {
+		_, out := p.post(tokenPath, url.Values{"grant_type": {"authorization_code"}, "client_id": {"app"}, "client_secret": {secret}, "code": {"none"}})
+		assert.Equal(t, code, out["error"], secret)
+	}
 }
 
 // A device, a client by itself, and what is revoked.

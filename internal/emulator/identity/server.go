@@ -155,7 +155,7 @@ func (s *Server) Handler() http.Handler {
 func (s *Server) cross(w http.ResponseWriter, r *http.Request) bool {
 	origin := r.Header.Get("Origin")
 	u, err := url.Parse(origin)
-	if origin == "" || err != nil || !s.Config.isLocal(u.Hostname()) {
+	if origin == "" || err != nil || !s.Config.isLocal(u.Hostname()) && !s.Config.declares(u) {
 		return false
 	}
 	h := w.Header()

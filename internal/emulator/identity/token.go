@@ -32,6 +32,9 @@ func (s *Server) who(r *http.Request) (Client, error) {
 		id, secret = own, given
 	}
 	c, ok := s.Config.client(id)
+	if ok && len(s.Config.Clients) == 0 && secret != "" {
+		c.Secret = s.Config.Secret // an app that has another has it from elsewhere
+	}
 	wrong := &Error{Code: "invalid_client", Status: http.StatusUnauthorized}
 	switch {
 	case !ok:
@@ -39,6 +42,9 @@ func (s *Server) who(r *http.Request) (Client, error) {
 		return c, wrong
 	case c.Secret != "" && subtle.ConstantTimeCompare([]byte(c.Secret), []byte(secret)) != 1:
 		wrong.Text = "the secret of " + id + " is not right"
+		if len(s.Config.Clients) == 0 {
+			wrong.Text += "; without clients in the declaration it is the fact client_secret"
+		}
 		return c, wrong
 	}
 	return c, nil

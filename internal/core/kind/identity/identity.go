@@ -136,6 +136,12 @@ func config(in *kind.Instance) (emulator.Config, error) {
 		}
 		c.Clients = append(c.Clients, own)
 	}
+	if len(s.Clients) == 0 {
+		var err error
+		if c.Secret, err = in.Secret("client_secret"); err != nil {
+			return c, err
+		}
+	}
 	if s.Mail.Name != "" {
 		facts, err := in.FactsOf(s.Mail.Name)
 		if err != nil {
