@@ -146,9 +146,15 @@ func latest(ctx context.Context, ask api.Questions, q api.LogQuery) ([]journal.E
 
 // entryWriter writes entries as they are wanted.
 func (a *app) entryWriter(want wantedLogs) func(journal.Entry) {
-	clean := func(s string) string { return s }
-	if terminal(a.raw) {
-		clean = display.Clean
+	clean := display.Clean
+	if !terminal(a.raw) { // it may end up on one all the same
+		clean = func(line string) string {
+			parts := strings.Split(line, "\t")
+			for i, part := range parts {
+				parts[i] = display.Plain(part)
+			}
+			return strings.Join(parts, "\t")
+		}
 	}
 	pad := 0
 	for _, name := range want.Services {

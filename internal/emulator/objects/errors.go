@@ -22,6 +22,7 @@ type Error struct {
 	StringToSign         string `xml:",omitempty"`
 	CanonicalRequest     string `xml:",omitempty"`
 	SignatureProvided    string `xml:",omitempty"`
+	HeadersNotSigned     string `xml:",omitempty"`
 	Status               int    `xml:"-"`
 }
 

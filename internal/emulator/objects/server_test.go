@@ -321,6 +321,19 @@ func TestSignatures(t *testing.T) {
 	answer.Body.Close()
 	assert.Equal(t, 200, answer.StatusCode)
 	assert.Equal(t, "by a link", get(t, c, "put"))
+	// Whoever has the link can't make another request of it: one that copies what is private.
+	for _, header := range []string{"X-Amz-Copy-Source", "X-Amz-Acl", "X-Amz-Tagging", "X-Amz-Meta-Owner", "X-Amz-Metadata-Directive"} {
+		r, err := http.NewRequest("PUT", upload.URL, strings.NewReader("more than was signed"))
+		require.NoError(t, err)
+		r.Header.Set(header, "/photos/private")
+		answer, err := http.DefaultClient.Do(r)
+		require.NoError(t, err)
+		text, _ := io.ReadAll(answer.Body)
+		answer.Body.Close()
+		assert.Equal(t, 403, answer.StatusCode, header)
+		assert.Contains(t, string(text), "<HeadersNotSigned>"+strings.ToLower(header)+"</HeadersNotSigned>")
+	}
+	assert.Equal(t, "by a link", get(t, c, "put"))
 	// A clock that is off.
 	rules := misbehave.Follow("", log.New(io.Discard, "", 0))
 	require.NoError(t, rules.Set(misbehave.Rules{Clock: 20 * time.Minute}))

@@ -158,6 +158,9 @@ func (k Keys) checkLink(r *http.Request, query url.Values, now time.Time) (*sign
 
 // compare computes the signature, and compares it to the one that was given.
 func (k Keys) compare(r *http.Request, query url.Values, names []string, payload, at string, scope []string, given string) (*signed, error) {
+	if e := unsignedHeaders(r, names); e != nil {
+		return nil, e
+	}
 	var headers strings.Builder
 	for _, name := range names {
 		v := strings.Join(r.Header.Values(name), ",")
@@ -186,6 +189,26 @@ func (k Keys) compare(r *http.Request, query url.Values, names []string, payload
 		return nil, e
 	}
 	return &signed{key: k.key(scope), scope: whole, at: at, signature: is, payload: payload}, nil
+}
+
+// unsignedHeaders refuses a request with headers that change what it does and that who signed it did
+// not sign: whoever has a link for one request could add to it. The sum of the contents is no such
+// header.
+func unsignedHeaders(r *http.Request, names []string) *Error {
+	var without []string
+	for name := range r.Header {
+		name = strings.ToLower(name)
+		if strings.HasPrefix(name, "x-amz-") && name != "x-amz-content-sha256" && !slices.Contains(names, name) {
+			without = append(without, name)
+		}
+	}
+	if len(without) == 0 {
+		return nil
+	}
+	slices.Sort(without)
+	e := denied("AccessDenied", "There were headers present in the request which were not signed")
+	e.HeadersNotSigned = strings.Join(without, ", ")
+	return e
 }
 
 func keyed(key []byte, text string) []byte {

@@ -187,7 +187,7 @@ func (g *Gate) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	t := found.To.Load()
 	if r.TLS == nil && t.HTTPSOnly {
-		http.Redirect(w, r, g.https(host)+r.URL.RequestURI(), http.StatusPermanentRedirect)
+		http.Redirect(w, r, g.https(host)+r.URL.RequestURI(), http.StatusTemporaryRedirect) // a permanent one would outlive the project in the browser
 		return
 	}
 	g.Pass(w, r, t)

@@ -153,7 +153,7 @@ func TestRequestsArePassedOn(t *testing.T) {
 	assert.Equal(t, "4bf92f3577b34da6a3ce929d0e0e4736", w.passed().Trace)
 
 	resp, _ = w.ask("GET", "safe.shed.localhost/x?y=1", "")
-	assert.Equal(t, http.StatusPermanentRedirect, resp.StatusCode)
+	assert.Equal(t, http.StatusTemporaryRedirect, resp.StatusCode)
 	assert.Equal(t, "https://safe.shed.localhost/x?y=1", resp.Header.Get("Location"))
 }
 
