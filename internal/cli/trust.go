@@ -24,14 +24,16 @@ var trustKinds = []string{"system", "browsers", "java"}
 
 func (a *app) trust() *cobra.Command {
 	var remove, renew, yes bool
-	var only []string
+	var only, also []string
 	cmd := &cobra.Command{
 		Use: "trust", Short: "Have this machine's programs trust the gate's certificates",
 		Long: `Trust lists where programs of this machine look up which certificate authorities
 they trust, says whether yours is there, and adds it to those that you confirm.
 It is an authority of yours alone, made on this machine; it can vouch only for
-names of local use, such as those that end in .localhost or .test, and for loopback
-addresses. Programs of a project need none of this: they trust it by variables.`,
+names that end in .localhost or .test, and for loopback addresses. Names that end in
+.local, .home.arpa or .internal may be other machines of your network: --renew --also
+has it vouch for them, too. Programs of a project need none of this: they trust it by
+variables.`,
 		Example: "  neighbour trust\n  neighbour trust --only browsers --yes\n  neighbour trust --remove",
 		Args:    takes(cobra.NoArgs),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -40,11 +42,19 @@ addresses. Programs of a project need none of this: they trust it by variables.`
 					return usageError{fmt.Errorf("--only %s: write %s", kind, words.Or(trustKinds))}
 				}
 			}
+			for _, domain := range also {
+				if !slices.Contains(authority.NetworkDomains, domain) {
+					return usageError{fmt.Errorf("--also %s: write %s", domain, words.Or(authority.NetworkDomains))}
+				}
+			}
+			if len(also) > 0 && !renew {
+				return usageError{errors.New("--also takes a new certificate: neighbour trust --renew --also " + strings.Join(also, ","))}
+			}
 			if remove && renew {
 				return usageError{errors.New("--remove and --renew are two wishes; choose one")}
 			}
 			if renew {
-				if err := a.renewAuthority(cmd.Context(), yes); err != nil {
+				if err := a.renewAuthority(cmd.Context(), yes, also); err != nil {
 					return err
 				}
 			}
@@ -53,13 +63,14 @@ addresses. Programs of a project need none of this: they trust it by variables.`
 	}
 	cmd.Flags().BoolVar(&remove, "remove", false, "take it away again, everywhere")
 	cmd.Flags().BoolVar(&renew, "renew", false, "give the authority a new certificate first, and take the old one away")
+	cmd.Flags().StringSliceVar(&also, "also", nil, "with --renew, names that end in these `domains`, too: local, home.arpa, internal")
 	cmd.Flags().BoolVar(&yes, "yes", false, "do it without asking")
 	cmd.Flags().StringSliceVar(&only, "only", nil, "only these `lists`: system, browsers, java")
 	return cmd
 }
 
 // renewAuthority takes the authority's certificate away from all lists, and makes a new one.
-func (a *app) renewAuthority(ctx context.Context, yes bool) error {
+func (a *app) renewAuthority(ctx context.Context, yes bool, also []string) error {
 	own, _, err := ownAuthority()
 	if err != nil {
 		return err
@@ -72,7 +83,7 @@ func (a *app) renewAuthority(ctx context.Context, yes bool) error {
 	if err := a.changeTrust(ctx, nil, true, yes); err != nil {
 		return err
 	}
-	if err := own.Renew(); err != nil {
+	if err := own.Renew(also...); err != nil {
 		return err
 	}
 	c := control.NewClient()
@@ -111,7 +122,11 @@ func (a *app) changeTrust(ctx context.Context, only []string, remove, yes bool) 
 	if err := own.Valid(); err != nil && !remove { // no list is to have it
 		return err
 	}
-	fmt.Fprintf(a.out, "%s, until %s\n%s\n\n", au.Name, au.Certificate.NotAfter.Format("2 January 2006"), au.File)
+	fmt.Fprintf(a.out, "%s, until %s\n%s\nIt vouches for names that end in %s, and for loopback addresses.\n", au.Name, au.Certificate.NotAfter.Format("2 January 2006"), au.File, words.Join(own.Domains()))
+	if slices.ContainsFunc(own.Domains(), func(d string) bool { return slices.Contains(authority.NetworkDomains, d) }) {
+		fmt.Fprintln(a.out, "Some of these may be other machines of your network; for this machine's names alone: neighbour trust --renew")
+	}
+	fmt.Fprintln(a.out)
 	stores := slices.DeleteFunc(trust.Here().Stores(ctx, au), func(s trust.Store) bool { return len(only) > 0 && !slices.Contains(only, s.Kind) })
 	rows := [][]string{{"", "who", "list", ""}}
 	for _, s := range stores {

@@ -18,6 +18,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"sync"
 	"syscall"
 	"time"
@@ -174,7 +175,7 @@ func readPEM(path, what string) ([]byte, error) {
 }
 
 // certify makes the authority's own certificate.
-func (a *Authority) certify() error {
+func (a *Authority) certify(also ...string) error {
 	serial, err := serial()
 	if err != nil {
 		return err
@@ -193,7 +194,7 @@ func (a *Authority) certify() error {
 		// RFC 5280, section 4.2.1.10: whoever knows the extension refuses other names, and
 		// whoever doesn't refuses the authority.
 		PermittedDNSDomainsCritical: true,
-		PermittedDNSDomains:         localDomains,
+		PermittedDNSDomains:         slices.Concat(ownDomains, also),
 		PermittedIPRanges:           loopback,
 	}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, a.key.Public(), a.key)

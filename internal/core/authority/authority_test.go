@@ -55,7 +55,7 @@ func TestServer(t *testing.T) {
 		b, err := io.ReadAll(answer.Body)
 		return string(b), err
 	}
-	for _, host := range []string{"toolshed.localhost", "api.toolshed.localhost", "TOOLSHED.test", "shed.local", "127.0.0.1", "localhost"} {
+	for _, host := range []string{"toolshed.localhost", "api.toolshed.localhost", "TOOLSHED.test", "127.0.0.1", "localhost"} {
 		proto, err := get(host, roots(a))
 		require.NoError(t, err, host)
 		assert.Equal(t, "HTTP/2.0", proto, host)
@@ -89,7 +89,7 @@ func TestConstraints(t *testing.T) {
 		_, err := c.Verify(x509.VerifyOptions{Roots: roots(a), Intermediates: pool, DNSName: name})
 		return err
 	}
-	for _, name := range []string{"bank.example", "localhost.example", "test.com", "example", "xlocalhost", "8.8.8.8", "192.168.1.4"} {
+	for _, name := range []string{"bank.example", "nas.local", "api.internal", "router.home.arpa", "localhost.example", "test.com", "example", "xlocalhost", "8.8.8.8", "192.168.1.4"} {
 		forged := &x509.Certificate{DNSNames: []string{name}}
 		if ip := net.ParseIP(name); ip != nil {
 			forged = &x509.Certificate{IPAddresses: []net.IP{ip}}
@@ -202,6 +202,14 @@ func TestTime(t *testing.T) {
 	require.ErrorAs(t, err, new(*ExpiredError))
 	require.NoError(t, a.Renew())
 	leaf()
+	_, err = a.Leaf("nas.internal")
+	require.ErrorContains(t, err, "names that end in internal may be other machines', so it has to be asked for them")
+	require.NoError(t, a.Renew("internal"))
+	leaf()
+	_, err = a.Leaf("nas.internal")
+	require.NoError(t, err)
+	_, err = a.Leaf("nas.local")
+	require.ErrorAs(t, err, new(*NameError))
 	again, err := Open(a.dir)
 	require.NoError(t, err)
 	assert.Equal(t, a.PEM(), again.PEM())

@@ -14,10 +14,13 @@ import (
 	"time"
 )
 
-// localDomains are those whose names lead nowhere outside of a machine or a house: RFC 6761
-// (localhost, test), RFC 6762 (local), RFC 8375 (home.arpa), and ICANN's resolution
-// 2024.07.29.06 (internal).
-var localDomains = []string{"localhost", "test", "local", "home.arpa", "internal"}
+// ownDomains are those whose names are no other machine's (RFC 6761). NetworkDomains are those of
+// names that other machines of a network may have: RFC 6762 (local), RFC 8375 (home.arpa), and
+// ICANN's resolution 2024.07.29.06 (internal). An authority vouches for these only if it was asked to.
+var (
+	ownDomains     = []string{"localhost", "test"}
+	NetworkDomains = []string{"local", "home.arpa", "internal"}
+)
 
 // mostLeaves is how many leaves are remembered.
 const mostLeaves = 10_000
@@ -28,10 +31,25 @@ type leaf struct {
 }
 
 // NameError says that the authority can't vouch for a name.
-type NameError struct{ Name string }
+type NameError struct {
+	Name string
+	// Domains are those whose names it vouches for.
+	Domains []string
+}
 
 func (e *NameError) Error() string {
-	return fmt.Sprintf("no certificate is made for %q: this machine's own authority vouches only for names that end in %s, and for loopback addresses", e.Name, strings.Join(localDomains, ", "))
+	text := fmt.Sprintf("no certificate is made for %q: this machine's own authority vouches only for names that end in %s, and for loopback addresses", e.Name, strings.Join(e.Domains, ", "))
+	for _, d := range NetworkDomains {
+		if below(e.Name, d) {
+			text += "; names that end in " + d + " may be other machines', so it has to be asked for them: neighbour trust --renew --also " + d
+		}
+	}
+	return text
+}
+
+// below reports whether a name is a domain, or below it.
+func below(name, domain string) bool {
+	return name == domain || strings.HasSuffix(name, "."+domain)
 }
 
 // ExpiredError says that the authority's own certificate holds no more, or not yet.
@@ -52,15 +70,20 @@ func (e *ExpiredError) Error() string {
 	return fmt.Sprintf("this machine's own authority held until %s, and the clock says %s: if it is right, renew it with: neighbour trust --renew", at.Format(form), e.Now.Format(form))
 }
 
+// Domains returns those whose names the authority can vouch for.
+func (a *Authority) Domains() []string { return a.Certificate().PermittedDNSDomains }
+
 // Covers reports whether the authority can vouch for a name or an address.
-func Covers(name string) bool {
+func (a *Authority) Covers(name string) bool { return covers(a.Domains(), name) }
+
+func covers(domains []string, name string) bool {
 	if ip := net.ParseIP(name); ip != nil {
 		return ip.IsLoopback()
 	}
 	if !validName(name) {
 		return false
 	}
-	return slices.ContainsFunc(localDomains, func(d string) bool { return name == d || strings.HasSuffix(name, "."+d) })
+	return slices.ContainsFunc(domains, func(d string) bool { return below(name, d) })
 }
 
 // validName reports whether a name is one of a host, in lower case (RFC 1123, section 2.1).
@@ -87,8 +110,8 @@ func validName(name string) bool {
 // certificate doesn't hold.
 func (a *Authority) Leaf(name string) (*tls.Certificate, error) {
 	name = strings.TrimSuffix(strings.ToLower(strings.Trim(name, "[]")), ".")
-	if !Covers(name) {
-		return nil, &NameError{name}
+	if domains := a.Domains(); !covers(domains, name) {
+		return nil, &NameError{name, domains}
 	}
 	if err := a.Valid(); err != nil {
 		return nil, err
@@ -133,8 +156,8 @@ func (a *Authority) sign(names []string, now time.Time) (*tls.Certificate, error
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true,
 	}
 	for _, name := range names {
-		if !Covers(name) {
-			return nil, &NameError{name}
+		if domains := a.certificate.PermittedDNSDomains; !covers(domains, name) {
+			return nil, &NameError{name, domains}
 		}
 		if ip := net.ParseIP(name); ip != nil {
 			c.IPAddresses = append(c.IPAddresses, ip)
@@ -167,10 +190,11 @@ func (a *Authority) ForHello(hello *tls.ClientHelloInfo) (*tls.Certificate, erro
 	return a.Leaf(name)
 }
 
-// Renew gives the authority a new certificate for the key that it has.
-func (a *Authority) Renew() error {
+// Renew gives the authority a new certificate for the key that it has, by which it vouches for
+// names of this machine, and for those of the network that end in one of also.
+func (a *Authority) Renew(also ...string) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	clear(a.leaves)
-	return a.certify()
+	return a.certify(also...)
 }

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"neighbour/internal/core/localname"
 	"neighbour/internal/core/route"
 )
 
@@ -57,6 +58,12 @@ func (c *checker) checkGate(g *Gate) {
 		if err != nil {
 			c.report(key, target.At, target.width, err.Error(), `write for example "toolshed.localhost" = "web"`)
 			continue
+		}
+		switch {
+		case localname.Public(pattern.Host):
+			c.report(key, target.At, target.width, fmt.Sprintf("%q may be a server of the web, which programs here could not reach any more, and whose cookies the browser would send here", pattern.Host), `choose a name below localhost, or one that ends in .test`)
+		case pattern.Host == "localhost":
+			c.report(key, target.At, target.width, "localhost itself is what every program of this machine is reached by", `choose a name below it: "shop.localhost"`)
 		}
 		if other, twice := seen[pattern.String()]; twice {
 			c.report(key, target.At, target.width, fmt.Sprintf("%q and %q are the same name", other, name), "remove one of them")

@@ -42,6 +42,9 @@ func TestTargets(t *testing.T) {
 	}
 	for names, says := range map[string]string{
 		`"shed..localhost" = "api"`:                          "no name",
+		`"pay.example.org" = "api"`:                          `"pay.example.org" may be a server of the web`,
+		`"*.example.com/x" = "api"`:                          `"example.com" may be a server of the web`,
+		`"localhost" = "api"`:                                "localhost itself is what every program of this machine is reached by",
 		`"Shed.localhost" = "api", "shed.localhost" = "api"`: "are the same name",
 	} {
 		_, err := parse(t, services+"[gate]\nnames = { "+names+" }\n")

@@ -26,6 +26,19 @@ func Is(host string, more ...string) bool {
 	return host == "localhost" || strings.HasSuffix(host, ".localhost") || slices.Contains(more, host)
 }
 
+// reserved are the domains of which no server of the web has a name: RFC 6761 (localhost, test,
+// example, invalid), RFC 6762 (local), RFC 8375 (home.arpa), ICANN's resolution 2024.07.29.06
+// (internal).
+var reserved = []string{"localhost", "test", "example", "invalid", "local", "home.arpa", "internal"}
+
+// Public reports whether a host's name, in lower case, may be that of a server of the web.
+func Public(host string) bool {
+	if _, err := netip.ParseAddr(host); err == nil || !strings.Contains(host, ".") {
+		return false
+	}
+	return !slices.ContainsFunc(reserved, func(d string) bool { return strings.HasSuffix(host, "."+d) || host == d })
+}
+
 // Foreign reports whether a request that changes something comes from a page of another site
 // (Fetch standard, section 3.2): a browser sends it without asking, and only the answer is kept
 // from the page.

@@ -18,6 +18,15 @@ func TestIs(t *testing.T) {
 	}
 }
 
+func TestPublic(t *testing.T) {
+	for host, is := range map[string]bool{
+		"github.com": true, "toolshed.example.org": true, "test.com": true, "localhost.org": true,
+		"shop.localhost": false, "localhost": false, "shop.test": false, "nas.local": false, "a.home.arpa": false, "a.internal": false, "a.example": false, "shop": false, "127.0.0.1": false, "10.0.0.1": false,
+	} {
+		assert.Equal(t, is, Public(host), host)
+	}
+}
+
 func TestForeign(t *testing.T) {
 	for origin, is := range map[string]bool{"": false, "http://localhost:5173": false, "https://toolshed.localhost": false, "https://example.org": true, "null": true, "http://127.0.0.1.example.org": true} {
 		r := httptest.NewRequest(http.MethodPost, "http://localhost/", nil)

@@ -52,7 +52,7 @@ func (p *Project) ensureTLS(in *kind.Instance) error {
 	}
 	names := []string{"localhost", "127.0.0.1", "::1", hostLabel(in.Service.Name) + "." + hostLabel(p.Name) + ".localhost"}
 	for _, n := range p.GateNames() {
-		if pattern, err := route.Parse(n.Name); err == nil && n.Service == in.Service.Name && !pattern.Below && authority.Covers(pattern.Host) && !slices.Contains(names, pattern.Host) {
+		if pattern, err := route.Parse(n.Name); err == nil && n.Service == in.Service.Name && !pattern.Below && a.Covers(pattern.Host) && !slices.Contains(names, pattern.Host) {
 			names = append(names, pattern.Host)
 		}
 	}
