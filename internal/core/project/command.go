@@ -123,8 +123,8 @@ func (c Command) Missing() error {
 	if len(c.Argv) > 2 && c.Argv[0] == declare.Shell && c.Argv[1] == "-c" {
 		names = declare.ShellPrograms(c.Argv[2])
 	}
-	for _, name := range names {
-		if _, err := c.find(name); err != nil {
+	for i, name := range names {
+		if _, err := c.find(name); err != nil && (i == 0 || !kind.MayBeMade(err)) { // by what comes before
 			return err
 		}
 	}

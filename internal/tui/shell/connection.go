@@ -64,7 +64,7 @@ func (m *Model) connected(msg connectedMsg) tea.Cmd {
 		return m.reconnect()
 	}
 	m.found = m.state.Lost
-	m.state.Lost, m.refreshing, m.fresh = false, false, true
+	m.state.Lost, m.refreshing, m.cut, m.fresh = false, false, false, true
 	m.client = msg.client
 	return tea.Batch(next(msg.events), m.CheckAgain())
 }
@@ -72,7 +72,11 @@ func (m *Model) connected(msg connectedMsg) tea.Cmd {
 func (m *Model) event(msg eventMsg) tea.Cmd {
 	if msg.err != nil {
 		msg.events.Close()
-		if m.left.Stopped || m.ctx.Err() != nil || m.refreshing {
+		if m.left.Stopped || m.ctx.Err() != nil {
+			return nil
+		}
+		if m.refreshing { // a keeper that takes its place is awaited, or it stays and is reached anew
+			m.cut = true
 			return nil
 		}
 		m.state.Lost = true
@@ -221,6 +225,10 @@ func (m *Model) Renew() tea.Cmd {
 // stays says that the keeper stays, or why it could not be replaced.
 func (m *Model) stays(err error) tea.Cmd {
 	m.refreshing = false
+	if m.cut { // it was replaced all the same, by what somebody else has done
+		m.cut, m.state.Lost = false, true
+		return m.reconnect()
+	}
 	if err != nil {
 		m.Say(err.Error(), true)
 	}

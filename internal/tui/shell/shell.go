@@ -66,7 +66,9 @@ type Model struct {
 	// refreshing says that the keeper is being replaced, so that its end is
 	// no loss.
 	refreshing bool
-	found      bool // the keeper answers again after it did not
+	// cut says that its events ended meanwhile.
+	cut   bool
+	found bool // the keeper answers again after it did not
 
 	view     view.View
 	spec     view.Spec
