@@ -27,12 +27,20 @@ type Locker interface {
 type Masker interface {
 	// CheckMask says what is wrong with a rule, such as "members.email".
 	CheckMask(rule string) error
-	// Mask strikes out what rules name, in a service that runs and that nobody else uses. It fails if
-	// one of them names nothing.
-	Mask(ctx context.Context, in *Instance, rules []string) error
+	// Mask strikes out what rules name, in a service that runs and that nobody else uses, and returns
+	// some of the values that were struck out, of those that one row alone has and that are at least
+	// SampleLength long: none may be in its files afterwards. It fails if a rule names nothing, or
+	// what can't be struck out for certain.
+	Mask(ctx context.Context, in *Instance, rules []string) (sample []string, err error)
 	// Scrub takes away what is left of it once the service has ended.
 	Scrub(ctx context.Context, in *Instance) error
 }
+
+// Of what is struck out, so many values of a rule are looked for afterwards, of at least so many bytes.
+const (
+	SampleSize   = 20
+	SampleLength = 6
+)
 
 // Refiller is implemented by Maskers whose Scrub takes all files of the service away: once it was
 // prepared and started again, Refill puts back what Mask has left of what it held.

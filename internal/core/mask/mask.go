@@ -132,7 +132,11 @@ func service(ctx context.Context, c *project.Project, from string, one *snapshot
 	if err := prepare(); err != nil {
 		return err
 	}
-	if err := within(ctx, c, k, in, func() error { return m.Mask(ctx, in, rules) }); err != nil {
+	var sample []string
+	if err := within(ctx, c, k, in, func() (err error) {
+		sample, err = m.Mask(ctx, in, rules)
+		return err
+	}); err != nil {
 		return err
 	}
 	if err := m.Scrub(ctx, in); err != nil {
@@ -151,6 +155,9 @@ func service(ctx context.Context, c *project.Project, from string, one *snapshot
 		one.Parts[i] = ""
 		if _, err := os.Lstat(live); err != nil {
 			continue
+		}
+		if err := search(ctx, live, sample); err != nil {
+			return err
 		}
 		if err := d.Take(one, i, live); err != nil {
 			return err

@@ -46,34 +46,44 @@ func struckOut(nullable, typ, column, key string, length sql.NullInt64) (string,
 
 // Mask strikes out columns in all databases that have them, and writes what the server holds then
 // to a script: its files keep what was struck out, so that Refill fills new ones with it.
-func (k Kind) Mask(ctx context.Context, in *kind.Instance, rules []string) error {
+func (k Kind) Mask(ctx context.Context, in *kind.Instance, rules []string) (sample []string, err error) {
 	db, err := open(in)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer db.Close()
 	db.SetMaxOpenConns(1) // what is set counts for all that follows
 	names, err := texts(ctx, db, "SELECT schema_name FROM information_schema.schemata WHERE schema_name NOT IN ('mysql', 'sys', 'information_schema', 'performance_schema') ORDER BY 1")
 	if err != nil {
-		return err
+		return nil, err
 	}
 	sets := map[string][]string{}
 	for _, rule := range rules {
 		found, err := k.find(ctx, db, rule, sets)
 		if err != nil {
-			return fmt.Errorf("%s: %w", rule, err)
+			return nil, fmt.Errorf("%s: %w", rule, err)
 		}
 		if !found {
-			return fmt.Errorf("%q names nothing: there is no such column in %s", rule, strings.Join(names, ", "))
+			return nil, fmt.Errorf("%q names nothing: there is no such column in %s", rule, strings.Join(names, ", "))
 		}
 	}
 	// Triggers would write down elsewhere what is struck out here. They are made again at last.
 	if err := k.write(ctx, in, "triggers.sql", append([]string{"--triggers", "--no-data", "--no-create-info", "--no-create-db", "--databases"}, names...)); err != nil {
-		return err
+		return nil, err
 	}
 	triggers, err := texts(ctx, db, "SELECT CONCAT('DROP TRIGGER `', REPLACE(trigger_schema, '`', '``'), '`.`', REPLACE(trigger_name, '`', '``'), '`') FROM information_schema.triggers WHERE trigger_schema <> 'sys'")
 	if err != nil {
-		return err
+		return nil, err
+	}
+	for table, set := range sets {
+		for _, s := range set {
+			column, _, _ := strings.Cut(s, " = ")
+			some, err := texts(ctx, db, fmt.Sprintf("SELECT CAST(LEFT(%[1]s, 200) AS CHAR) AS v FROM %[2]s WHERE LENGTH(%[1]s) >= %[3]d GROUP BY v HAVING COUNT(*) = 1 LIMIT %[4]d", column, table, kind.SampleLength, kind.SampleSize))
+			if err != nil {
+				return nil, fmt.Errorf("%s of %s: %w", column, table, err)
+			}
+			sample = append(sample, some...)
+		}
 	}
 	steps := append([]string{"SET FOREIGN_KEY_CHECKS = 0"}, triggers...)
 	for table, set := range sets {
@@ -81,10 +91,10 @@ func (k Kind) Mask(ctx context.Context, in *kind.Instance, rules []string) error
 	}
 	for _, s := range steps {
 		if _, err := db.ExecContext(ctx, s); err != nil {
-			return fmt.Errorf("%s: %w", s, err)
+			return nil, fmt.Errorf("%s: %w", s, err)
 		}
 	}
-	return k.write(ctx, in, "masked.sql", append([]string{"--single-transaction", "--routines", "--events", "--skip-triggers", "--hex-blob", "--databases"}, names...))
+	return sample, k.write(ctx, in, "masked.sql", append([]string{"--single-transaction", "--routines", "--events", "--skip-triggers", "--hex-blob", "--databases"}, names...))
 }
 
 // find adds to sets what strikes out the columns that a rule means, by table.

@@ -58,23 +58,25 @@ func struckOut(notNull bool, category, name string, length int) (string, error) 
 
 // Mask strikes out columns in all databases that have them, and writes all tables anew: what was
 // struck out would be in their files otherwise.
-func (Kind) Mask(ctx context.Context, in *kind.Instance, rules []string) error {
+func (Kind) Mask(ctx context.Context, in *kind.Instance, rules []string) (sample []string, err error) {
 	names, err := databases(ctx, in)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	met := map[string]bool{}
 	for _, name := range names {
-		if err := maskIn(ctx, in, name, rules, met); err != nil {
-			return err
+		some, err := maskIn(ctx, in, name, rules, met)
+		if err != nil {
+			return nil, err
 		}
+		sample = append(sample, some...)
 	}
 	for _, r := range rules {
 		if !met[r] {
-			return fmt.Errorf("%q names nothing: there is no such column in %s", r, strings.Join(names, ", "))
+			return nil, fmt.Errorf("%q names nothing: there is no such column in %s", r, strings.Join(names, ", "))
 		}
 	}
-	return nil
+	return sample, nil
 }
 
 func databases(ctx context.Context, in *kind.Instance) ([]string, error) {
@@ -98,21 +100,22 @@ func superConn(ctx context.Context, in *kind.Instance, database string) (*pgx.Co
 	return pgx.Connect(ctx, address(in, superuser, password, database))
 }
 
-func maskIn(ctx context.Context, in *kind.Instance, database string, rules []string, met map[string]bool) error {
+func maskIn(ctx context.Context, in *kind.Instance, database string, rules []string, met map[string]bool) (sample []string, err error) {
 	c, err := superConn(ctx, in, database)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer c.Close(ctx)
 	sets := map[string][]string{}
+	var samples []string
 	for _, rule := range rules {
 		table, column, err := kind.ColumnRule(rule)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		rows, err := c.Query(ctx, columnQuery, table, column)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		var relation, name, category, typeName string
 		var notNull bool
@@ -124,13 +127,25 @@ func maskIn(ctx context.Context, in *kind.Instance, database string, rules []str
 				return fmt.Errorf("%s: %w", rule, err)
 			}
 			sets[relation] = append(sets[relation], name+" = "+value)
+			samples = append(samples, fmt.Sprintf("select left(%[1]s::text, 200) from %[2]s where octet_length(%[1]s::text) >= %[3]d group by 1 having count(*) = 1 limit %[4]d", name, relation, kind.SampleLength, kind.SampleSize))
 			return nil
 		}); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	if len(sets) == 0 {
-		return nil
+		return nil, nil
+	}
+	for _, query := range samples {
+		rows, err := c.Query(ctx, query)
+		if err != nil {
+			return nil, err
+		}
+		some, err := pgx.CollectRows(rows, pgx.RowTo[string])
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", query, err)
+		}
+		sample = append(sample, some...)
 	}
 	// Triggers would write down elsewhere what is struck out here.
 	steps := []string{"set session_replication_role = replica"}
@@ -144,19 +159,19 @@ func maskIn(ctx context.Context, in *kind.Instance, database string, rules []str
 	steps = append(steps, forget)
 	views, err := c.Query(ctx, "select format('refresh materialized view %s', oid::regclass) from pg_class where relkind = 'm' and relispopulated")
 	if err != nil {
-		return err
+		return nil, err
 	}
 	refresh, err := pgx.CollectRows(views, pgx.RowTo[string])
 	if err != nil {
-		return err
+		return nil, err
 	}
 	steps = append(append(steps, refresh...), "analyze", "vacuum full", "checkpoint")
 	for _, sql := range steps {
 		if _, err := c.Exec(ctx, sql); err != nil {
-			return fmt.Errorf("%s: %w", firstWords(sql), err)
+			return nil, fmt.Errorf("%s: %w", firstWords(sql), err)
 		}
 	}
-	return nil
+	return sample, nil
 }
 
 func firstWords(sql string) string {
