@@ -122,6 +122,9 @@ func (s *Server) Handler() http.Handler {
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
 		if strings.HasPrefix(r.URL.Path, "/-/") {
+			if r.URL.Path != ReadyPath && emulator.Refused(w, r) {
+				return
+			}
 			// A form of another page can't ask for JSON without a preflight, which isn't answered.
 			if r.Method == http.MethodPost && r.Header.Get("Content-Type") != "application/json" {
 				fail(w, http.StatusUnsupportedMediaType, "invalid_request", "the body is to be application/json")

@@ -17,6 +17,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"neighbour/internal/emulator"
 )
 
 // The inbox as a page: one template, its style and its script.
@@ -85,8 +87,8 @@ func (s *Server) Web() http.Handler {
 	return guarded(mux)
 }
 
-// guarded lets only requests pass that were meant for this machine: a page of
-// another site must neither read mails, by a name of its own that leads here, nor
+// guarded lets only requests pass that were meant for this machine, and are its user's: neither
+// another user nor a page of another site, by a name of its own that leads here, may read mails, or
 // delete any.
 func guarded(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -98,6 +100,10 @@ func guarded(next http.Handler) http.Handler {
 		ip := net.ParseIP(host)
 		if host != "localhost" && !strings.HasSuffix(host, ".localhost") && (ip == nil || !ip.IsLoopback()) {
 			answer(w, http.StatusForbidden, map[string]string{"error": "this inbox answers to names of this machine only"})
+			return
+		}
+		if emulator.Stranger(r) {
+			answer(w, http.StatusForbidden, map[string]string{"error": "this inbox is for the user alone who runs it"})
 			return
 		}
 		h := w.Header()

@@ -256,8 +256,7 @@ func (s *Server) Handler() http.Handler {
 		case !localname.Is(r.Host, s.config.Names...):
 			http.Error(w, "This name leads nowhere here.", http.StatusMisdirectedRequest)
 		case strings.HasPrefix(r.URL.Path, "/-/"):
-			if localname.Foreign(r) {
-				http.Error(w, "A page of another site may not do this.", http.StatusForbidden)
+			if r.URL.Path != ReadyPath && emulator.Refused(w, r) {
 				return
 			}
 			own.ServeHTTP(w, r)

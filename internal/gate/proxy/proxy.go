@@ -22,6 +22,7 @@ import (
 
 	"neighbour/internal/core/route"
 	"neighbour/internal/core/traffic"
+	"neighbour/internal/emulator"
 )
 
 // Target is where a name leads.
@@ -37,6 +38,9 @@ type Target struct {
 	Strip string
 	// KeepHost says that the service gets the Host header as it came.
 	KeepHost bool
+	// Private reports whether a path is for the user alone whose gate this is, as the inbox of mails
+	// is; nil: none.
+	Private func(path string) bool
 	// HTTPSOnly sends requests by http on to https.
 	HTTPSOnly bool
 	// Story tells why it isn't ready; nil if nobody knows.
@@ -215,6 +219,10 @@ func (g *Gate) SendOn(w http.ResponseWriter, r *http.Request) {
 func (g *Gate) Pass(w http.ResponseWriter, r *http.Request, t *Target) {
 	if r.Header.Get(waitingHeader) != "" { // the page that waits asks whether it may go on
 		g.tell(w, r, t)
+		return
+	}
+	if t.Private != nil && t.Private(strings.TrimPrefix(r.URL.Path, t.Strip)) && emulator.Stranger(r) {
+		refuse(w, http.StatusForbidden, "This is for the user alone who runs it.")
 		return
 	}
 	p := &passing{target: t, log: g.Log, w: w, began: time.Now()}

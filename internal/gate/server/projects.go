@@ -20,6 +20,8 @@ import (
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/route"
 	"neighbour/internal/core/supervise"
+	"neighbour/internal/emulator"
+	emulators "neighbour/internal/emulator/catalogue"
 	"neighbour/internal/gate/control"
 	"neighbour/internal/gate/proxy"
 )
@@ -295,9 +297,26 @@ const settling = 10 * time.Second
 
 func ownersFile() string { return filepath.Join(project.GateDir(), "names.json") }
 
+// private returns which paths of a kind's server are for its user alone: of emulators what they tell
+// of themselves, and the inbox. They can't tell who asks, since the gate does.
+func private(kind string) func(path string) bool {
+	switch {
+	case kind == "mail":
+		return func(string) bool { return true }
+	case slices.ContainsFunc(emulators.All, func(e emulator.Emulator) bool { return e.Name == kind }):
+		return func(path string) bool { return strings.HasPrefix(path, "/-/") }
+	}
+	return nil
+}
+
 // target returns where a name leads now.
 func (s *server) target(m *member, service, address, path string) *proxy.Target {
 	t := &proxy.Target{Project: m.Name, Dir: m.Dir, Service: service, KeepHost: service != "", HTTPSOnly: m.at.HTTPSOnly}
+	defer func() {
+		if st := m.status(t.Service); st != nil {
+			t.Private = private(st.Kind)
+		}
+	}()
 	if service == "" {
 		t.Strip, t.Ready = path, true
 		text := address
