@@ -1,8 +1,12 @@
 package emulator
 
 import (
+	"fmt"
 	"net"
 	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
 
 	"neighbour/internal/core/localname"
 	"neighbour/internal/core/port"
@@ -20,6 +24,45 @@ func Refused(w http.ResponseWriter, r *http.Request) bool {
 	default:
 		return false
 	}
+	return true
+}
+
+// Pages are the origins of pages of other sites that may call an emulator: "https://app.example.org".
+type Pages []string
+
+// Check reports those that are no origins.
+func (p Pages) Check(report func(key, message, remedy string)) {
+	for i, origin := range p {
+		u, err := url.Parse(origin)
+		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || origin != u.Scheme+"://"+u.Host {
+			report(fmt.Sprintf("cors[%d]", i), strconv.Quote(origin)+" is no origin of a page", `write for example "https://app.example.org"`)
+		}
+	}
+}
+
+// Answered answers a request of a page of another site: it refuses one that is not among these, and
+// tells the browser of those that are what they may do (Fetch standard, CORS protocol). It returns
+// false for what is to be answered as usual. Names are the host names of the emulator.
+func (p Pages) Answered(w http.ResponseWriter, r *http.Request, names []string) bool {
+	origin := r.Header.Get("Origin")
+	if !slices.Contains(p, origin) {
+		if localname.Foreign(r, names...) {
+			http.Error(w, "A page of another site may not do this, unless it is in cors of the declaration.", http.StatusForbidden)
+			return true
+		}
+		return false
+	}
+	h := w.Header()
+	h.Add("Vary", "Origin")
+	h.Set("Access-Control-Allow-Origin", origin)
+	if r.Method != http.MethodOptions || r.Header.Get("Access-Control-Request-Method") == "" {
+		return false
+	}
+	h.Set("Access-Control-Allow-Methods", r.Header.Get("Access-Control-Request-Method"))
+	if headers := r.Header.Get("Access-Control-Request-Headers"); headers != "" {
+		h.Set("Access-Control-Allow-Headers", headers)
+	}
+	w.WriteHeader(http.StatusNoContent)
 	return true
 }
 

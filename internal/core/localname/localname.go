@@ -39,14 +39,21 @@ func Public(host string) bool {
 	return !slices.ContainsFunc(reserved, func(d string) bool { return strings.HasSuffix(host, "."+d) || host == d })
 }
 
-// Foreign reports whether a request that changes something comes from a page of another site
-// (Fetch standard, section 3.2): a browser sends it without asking, and only the answer is kept
-// from the page.
-func Foreign(r *http.Request) bool {
-	origin := r.Header.Get("Origin")
-	if origin == "" || r.Method == http.MethodGet || r.Method == http.MethodHead {
+// Foreign reports whether a request comes from a page of another site, by what the browser says of
+// it (Fetch standard, section 3.2; Fetch Metadata Request Headers): a browser sends many without
+// asking, and only the answer is kept from the page. Pages of this machine, and of more names, are
+// no others; who follows a link of one is a person.
+func Foreign(r *http.Request, more ...string) bool {
+	local := func(address string) bool {
+		u, err := url.Parse(address)
+		return err == nil && Is(u.Host, more...)
+	}
+	if origin := r.Header.Get("Origin"); origin != "" {
+		return !local(origin)
+	}
+	read := r.Method == http.MethodGet || r.Method == http.MethodHead
+	if r.Header.Get("Sec-Fetch-Site") != "cross-site" || read && r.Header.Get("Sec-Fetch-Mode") == "navigate" {
 		return false
 	}
-	u, err := url.Parse(origin)
-	return err != nil || !Is(u.Host)
+	return !local(r.Header.Get("Referer"))
 }

@@ -33,6 +33,20 @@ func TestForeign(t *testing.T) {
 		r.Header.Set("Origin", origin)
 		assert.Equal(t, is, Foreign(r), origin)
 		r.Method = http.MethodGet
-		assert.False(t, Foreign(r))
+		assert.Equal(t, is, Foreign(r), origin)
+	}
+	for _, c := range []struct {
+		method, site, mode, referer string
+		is                          bool
+	}{
+		{"GET", "cross-site", "no-cors", "https://example.org/", true}, {"GET", "cross-site", "no-cors", "", true}, {"POST", "cross-site", "navigate", "https://example.org/", true},
+		{"GET", "cross-site", "navigate", "https://example.org/", false}, {"GET", "cross-site", "no-cors", "https://toolshed.localhost/", false},
+		{"GET", "same-site", "cors", "http://localhost:5173/", false}, {"GET", "none", "navigate", "", false}, {"GET", "", "", "", false},
+	} {
+		r := httptest.NewRequest(c.method, "http://localhost/", nil)
+		r.Header.Set("Sec-Fetch-Site", c.site)
+		r.Header.Set("Sec-Fetch-Mode", c.mode)
+		r.Header.Set("Referer", c.referer)
+		assert.Equal(t, c.is, Foreign(r), c)
 	}
 }

@@ -61,6 +61,8 @@ type Config struct {
 	Limits
 	// Names are the host names by which they are called, beside those of this machine.
 	Names []string `json:"names,omitempty"`
+	// CORS are the pages of other sites that may call it.
+	CORS emulator.Pages `json:"cors,omitempty"`
 }
 
 // Emulator runs functions alone.

@@ -141,6 +141,7 @@ func (s *Server) Handler() http.Handler {
 			own.ServeHTTP(w, r)
 		case r.URL.Path == "/" && r.Method == http.MethodGet:
 			reply(w, http.StatusOK, s.Overview())
+		case s.config.CORS.Answered(w, r, s.config.Names):
 		default:
 			called.ServeHTTP(w, r)
 		}

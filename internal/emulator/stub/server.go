@@ -260,6 +260,7 @@ func (s *Server) Handler() http.Handler {
 				return
 			}
 			own.ServeHTTP(w, r)
+		case s.config.CORS.Answered(w, r, s.config.Names):
 		default:
 			asked.ServeHTTP(w, r)
 		}

@@ -75,6 +75,8 @@ type Config struct {
 	Secret string `json:"secret,omitempty"`
 	// Names are the host names by which it is asked, beside those of this machine.
 	Names []string `json:"names,omitempty"`
+	// CORS are the pages of other sites that may call it.
+	CORS emulator.Pages `json:"cors,omitempty"`
 	// Root is the folder that files are found from.
 	Root string `json:"root,omitempty"`
 }

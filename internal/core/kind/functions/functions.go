@@ -17,6 +17,7 @@ import (
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/kind/program"
 	"neighbour/internal/core/probe"
+	pages "neighbour/internal/emulator"
 	emulator "neighbour/internal/emulator/functions"
 	"neighbour/internal/emulator/misbehave"
 )
@@ -41,6 +42,7 @@ type Settings struct {
 	Memory    declare.Size                  `toml:"memory" doc:"how much memory the process of a call may take, with what it starts; left out: any"`
 	AtOnce    int                           `toml:"at_once" doc:"how many calls of a function may be under way, each in a process of its own; others wait (4)"`
 	Uses      map[string]declare.Constraint `toml:"uses" doc:"the versions that will do of what functions run on: { node = \">=20\", python = \"3.11\" }"`
+	CORS      pages.Pages                   `toml:"cors" doc:"pages of other sites that may call it, by their origins: [\"https://app.example.org\"]; those of this machine may"`
 	Misbehave misbehave.Rules               `toml:"misbehave" doc:"what it does wrong, for tests"`
 }
 
@@ -63,6 +65,7 @@ var noRules = []string{"full", "read_only", "clock"}
 
 // Check reports what can't be meant.
 func (s *Settings) Check(report func(key, message, remedy string)) {
+	s.CORS.Check(report)
 	limits := func(prefix string, d time.Duration, memory declare.Size, atOnce int) {
 		if d < 0 || d > 0 && d < 10*time.Millisecond {
 			report(prefix+"time", fmt.Sprintf("%v is too short for any call", d), `write for example "10s"`)
@@ -179,7 +182,7 @@ func (Kind) Resolve(in *kind.Instance) error {
 // Launch starts the emulator as a process of its own.
 func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	s := in.Service.Settings.(*Settings)
-	c := emulator.Config{Dir: folder(in), Functions: map[string]emulator.Declared{}, Names: in.Names, Limits: emulator.Limits{Time: s.Time, Memory: int64(s.Memory), AtOnce: s.AtOnce}}
+	c := emulator.Config{Dir: folder(in), Functions: map[string]emulator.Declared{}, Names: in.Names, CORS: s.CORS, Limits: emulator.Limits{Time: s.Time, Memory: int64(s.Memory), AtOnce: s.AtOnce}}
 	for name, f := range s.Functions {
 		d := emulator.Declared{File: f.File, Limits: emulator.Limits{Time: f.Time, Memory: int64(f.Memory), AtOnce: f.AtOnce}}
 		if !f.Run.IsZero() {

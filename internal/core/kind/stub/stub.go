@@ -18,6 +18,7 @@ import (
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/probe"
+	pages "neighbour/internal/emulator"
 	"neighbour/internal/emulator/misbehave"
 	emulator "neighbour/internal/emulator/stub"
 )
@@ -61,11 +62,13 @@ type Settings struct {
 	Recordings string          `toml:"recordings" doc:"the folder with what was recorded, from the declaration's (stubs/NAME)"`
 	Webhooks   map[string]Hook `toml:"webhooks" doc:"what it sends to the app: { paid = { to = \"${api.url}/hooks\", after = \"POST /charges\" } }"`
 	Secret     declare.Text    `toml:"secret" doc:"what webhooks are signed with: whsec_ and the key in base64, as Standard Webhooks has it; any other text is the key itself; left out: one is made up, the fact webhook_secret"`
+	CORS       pages.Pages     `toml:"cors" doc:"pages of other sites that may call it, by their origins: [\"https://app.example.org\"]; those of this machine may"`
 	Misbehave  misbehave.Rules `toml:"misbehave" doc:"what it does wrong, for tests"`
 }
 
 // Check reports what can't be meant.
 func (s *Settings) Check(report func(key, message, remedy string)) {
+	s.CORS.Check(report)
 	if s.OpenAPI == "" && len(s.Routes) == 0 && s.Record == "" && s.Recordings == "" {
 		report("routes", "it has no answers", `add openapi = "payments.yaml", routes = [{ on = "GET /", answer = "hello" }] or record = "https://api.example.org"`)
 	}
@@ -232,7 +235,7 @@ func secret(in *kind.Instance) (string, error) {
 
 func config(in *kind.Instance) (c emulator.Config, err error) {
 	s := in.Service.Settings.(*Settings)
-	c = emulator.Config{Seed: int64(s.Seed), Lax: s.Lax, Record: s.Record, Recordings: recordings(in), Hooks: map[string]emulator.Hook{}, Names: in.Names, Root: in.Root}
+	c = emulator.Config{Seed: int64(s.Seed), Lax: s.Lax, Record: s.Record, Recordings: recordings(in), Hooks: map[string]emulator.Hook{}, Names: in.Names, CORS: s.CORS, Root: in.Root}
 	if s.OpenAPI != "" {
 		c.OpenAPI = filepath.Join(in.Root, s.OpenAPI)
 	}
