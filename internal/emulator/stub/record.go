@@ -65,18 +65,72 @@ func strike(v any) any {
 	return v
 }
 
-// plainPath is a path with its query in order, and without secrets.
-func plainPath(u *url.URL) string {
+// plainPath is a path with its query in order, as it may be shown: without secrets, those that are
+// known and what looks like one in the path. Key is what tells it from others: of what only looks
+// like a secret, and may be the name of a thing, it has a sum.
+func plainPath(u *url.URL, secrets []string) (shown, key string) {
+	shown, key = plainSegments(u.EscapedPath(), secrets)
 	q := u.Query()
 	for name := range q {
 		if traffic.Secret(name) {
 			q[name] = []string{struck}
 		}
 	}
-	if len(q) == 0 {
-		return u.EscapedPath()
+	if len(q) > 0 {
+		shown, key = shown+"?"+q.Encode(), key+"?"+q.Encode()
 	}
-	return u.EscapedPath() + "?" + q.Encode()
+	return shown, key
+}
+
+// struckInPath stands for a secret in a path.
+const struckInPath = "struck-out"
+
+var (
+	// named finds a secret behind the name of whom it is given to: bot110201543:AAHdqTcvCH1vGWJx.
+	named = regexp.MustCompile(`^([A-Za-z]*)[0-9]+:[A-Za-z0-9_-]{12,}$`)
+	// long are segments that may be made at random.
+	long = regexp.MustCompile(`^[A-Za-z0-9_.~-]{22,}$`)
+	// prefixed are names of things as many interfaces make them: ch_3MmlLrLkdIwHu7ix0snN0B15.
+	prefixed = regexp.MustCompile(`^([a-z]{2,10})_[A-Za-z0-9]+$`)
+)
+
+// secretParents are segments behind which a secret follows: /token/4f5e6d.
+var secretParents = []string{"token", "key", "secret", "apikey", "api-key", "api_key"}
+
+// plainSegments is plainPath for the path alone.
+func plainSegments(path string, secrets []string) (shown, key string) {
+	parts := strings.Split(path, "/")
+	keys := slices.Clone(parts)
+	before := ""
+	for i, part := range parts {
+		text, err := url.PathUnescape(part)
+		if err != nil {
+			text = part
+		}
+		switch m := named.FindStringSubmatch(text); {
+		case m != nil:
+			parts[i], keys[i] = m[1]+struckInPath, m[1]+struckInPath
+		case slices.Contains(secrets, text), len(text) >= shortest && slices.Contains(secretParents, strings.ToLower(before)):
+			parts[i], keys[i] = struckInPath, struckInPath
+		case atRandom(text):
+			sum := sha256.Sum256([]byte(text))
+			parts[i], keys[i] = struckInPath, hex.EncodeToString(sum[:])
+		}
+		before = text
+	}
+	return strings.Join(parts, "/"), strings.Join(keys, "/")
+}
+
+// atRandom reports whether a segment of a path may be a secret that was made at random, and is none
+// of the usual forms of names of things.
+func atRandom(text string) bool {
+	if !long.MatchString(text) {
+		return false
+	}
+	if m := prefixed.FindStringSubmatch(text); m != nil && !slices.Contains([]string{"sk", "rk", "pk", "key", "secret", "token", "whsec"}, m[1]) {
+		return false
+	}
+	return strings.ContainsAny(text, "0123456789") && strings.ToLower(text) != text && strings.ToUpper(text) != text
 }
 
 // plainBody is a body without secrets.
@@ -92,7 +146,8 @@ func plainBody(header http.Header, b []byte) any {
 	}
 	if strings.HasPrefix(header.Get("Content-Type"), "application/x-www-form-urlencoded") {
 		if q, err := url.ParseQuery(string(b)); err == nil {
-			return strings.TrimPrefix(plainPath(&url.URL{RawQuery: q.Encode()}), "?")
+			_, key := plainPath(&url.URL{RawQuery: q.Encode()}, nil)
+			return strings.TrimPrefix(key, "?")
 		}
 	}
 	if utf8.Valid(b) {
@@ -180,10 +235,11 @@ func strikeText(text string, secrets []string) string {
 
 var notInNames = regexp.MustCompile(`[^a-zA-Z0-9]+`)
 
-// fileFor is where the answer of a request is kept.
-func fileFor(dir, method, path string, body any) string {
+// fileFor is where the answer of a request is kept: path is that which may be shown, key that which
+// tells it from others.
+func fileFor(dir, method, path, key string, body any) string {
 	b, _ := json.Marshal(body) // which was JSON, or a text
-	sum := sha256.Sum256([]byte(method + " " + path + "\n" + string(b)))
+	sum := sha256.Sum256([]byte(method + " " + key + "\n" + string(b)))
 	name, _, _ := strings.Cut(path, "?")
 	name = strings.Trim(notInNames.ReplaceAllString(name, "-"), "-")
 	return filepath.Join(dir, method+"-"+name[:min(len(name), 60)]+"-"+hex.EncodeToString(sum[:5])+".json")
@@ -197,8 +253,9 @@ var errUnrecorded = errors.New("it is not recorded")
 
 // recorded answers from a recording, or from the real API, which is recorded then.
 func (s *Server) recorded(w http.ResponseWriter, r *http.Request, body []byte) error {
-	method, path, kept := r.Method, plainPath(r.URL), plainBody(r.Header, body)
-	file := fileFor(s.config.Recordings, method, path, kept)
+	kept := plainBody(r.Header, body)
+	path, key := plainPath(r.URL, secretsOf(r, body))
+	file := fileFor(s.config.Recordings, r.Method, path, key, kept)
 	b, err := os.ReadFile(file)
 	if err == nil {
 		var rec recording
@@ -276,8 +333,15 @@ func (s *Server) record(w http.ResponseWriter, r *http.Request, body []byte, fil
 		return fmt.Errorf("the real API answered more than %d MB, which is not recorded", bodyLimit>>20)
 	}
 	rec := recording{Status: resp.StatusCode, Headers: map[string]string{}}
-	rec.Request.Method, rec.Request.Path, rec.Request.Body = r.Method, plainPath(r.URL), kept
 	secrets := secretsOf(r, body)
+	rec.Request.Method, rec.Request.Body = r.Method, kept
+	rec.Request.Path, _ = plainPath(r.URL, secrets)
+	// What was struck out of the path may be repeated, too.
+	for part := range strings.SplitSeq(r.URL.Path, "/") {
+		if shown, _ := plainSegments(part, secrets); shown != part && shown != url.PathEscape(part) {
+			secrets = append(secrets, part)
+		}
+	}
 	for _, name := range keptHeaders {
 		if v := resp.Header.Get(name); v != "" {
 			rec.Headers[name] = strikeText(v, secrets)
@@ -311,7 +375,7 @@ func (s *Server) record(w http.ResponseWriter, r *http.Request, body []byte, fil
 		if err := atomicfile.Write(file, append(text, '\n'), 0o644); err != nil {
 			return err
 		}
-		s.Log.Printf("recorded: %s %s, %d, in %s", r.Method, plainPath(r.URL), resp.StatusCode, filepath.Base(file))
+		s.Log.Printf("recorded: %s %s, %d, in %s", r.Method, rec.Request.Path, resp.StatusCode, filepath.Base(file))
 	}
 	for name, values := range resp.Header {
 		if !slices.Contains(notPassedOn, name) {

@@ -9,6 +9,7 @@ import (
 	"log"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -240,6 +241,38 @@ func TestDocumentsThatAreWrong(t *testing.T) {
 	assert.Equal(t, "maximum: got 9, want 7, at '/a': wrong", plain("jsonschema validation failed with 'https://example.com/schema.json#'\n- at '': maximum: got 9, want 7\n- at '/a': wrong"))
 	_, base, _ := served(t, Config{OpenAPI: file, Root: dir})
 	assert.Equal(t, `{"id":"7"}`, ask(t, "GET", base+"/thing2999/7", "").body)
+}
+
+// Secrets that stand in a path are in no recording, nor in its name; names of things tell apart.
+func TestSecretsInPaths(t *testing.T) {
+	t.Parallel()
+	key := func(address string, secrets ...string) (shown, key string) {
+		u, err := url.Parse(address)
+		require.NoError(t, err)
+		return plainPath(u, secrets)
+	}
+	for address, want := range map[string]string{
+		"/bot110201543:AAHdqTcvCH1vGWJxfSeofSAs0K5PALDsaw/sendMessage": "/botstruck-out/sendMessage",
+		"/services/T00000000/B00000000/XqK4bYz81LmNoPq2RsTuVwXy":       "/services/T00000000/B00000000/struck-out",
+		"/v1/token/4f5e6d7c":                          "/v1/token/struck-out",
+		"/v1/charges/ch_3MmlLrLkdIwHu7ix0snN0B15":     "/v1/charges/ch_3MmlLrLkdIwHu7ix0snN0B15",
+		"/v1/sk_live_x/sk_3MmlLrLkdIwHu7ix0snN0B":     "/v1/sk_live_x/struck-out",
+		"/tools/9b2e4a9e-9f7b-4c56-8f6e-6ad1c2f1a3b4": "/tools/9b2e4a9e-9f7b-4c56-8f6e-6ad1c2f1a3b4",
+		"/sessions/123456?key=hunter2":                "/sessions/123456?key=struck+out",
+	} {
+		shown, _ := key(address)
+		assert.Equal(t, want, shown)
+	}
+	shown, own := key("/v1/hunter22/x", "hunter22")
+	assert.Equal(t, "/v1/struck-out/x", shown)
+	assert.Equal(t, shown, own)
+	_, one := key("/files/XqK4bYz81LmNoPq2RsTuVwXy")
+	_, other := key("/files/ZqK4bYz81LmNoPq2RsTuVwXy")
+	assert.NotEqual(t, one, other, "it may be the name of a thing")
+	assert.NotContains(t, one, "XqK4")
+	_, one = key("/bot110201543:AAHdqTcvCH1vGWJxfSeofSAs0K5PALDsaw/sendMessage")
+	_, other = key("/bot110201543:BBHdqTcvCH1vGWJxfSeofSAs0K5PALDsaw/sendMessage")
+	assert.Equal(t, one, other, "a teammate has another")
 }
 
 // What the real API answered once is answered again without it, and no secret is kept.
