@@ -60,6 +60,13 @@ const (
 	expiry     = 10 * time.Second
 )
 
+// Of clients that have not shown a password, messages are at most strangerBytes long; mostClients is
+// how many connections there may be.
+const (
+	strangerBytes = 64 << 10
+	mostClients   = 5_000
+)
+
 // NewServer returns a server of a file's documents. Clients must show the account's
 // password, unless there is none. The rules say how it misbehaves; they may be nil.
 func NewServer(e *engine.Engine, logger *log.Logger, account Account, rules *misbehave.Follower) (*Server, error) {
@@ -97,6 +104,11 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 		if err != nil {
 			return err
 		}
+		if s.clients.Load() >= mostClients {
+			s.log.Printf("a connection is refused: there are %d", mostClients)
+			_ = conn.Close()
+			continue
+		}
 		all.Go(func() { s.converse(ctx, conn) })
 	}
 }
@@ -112,7 +124,11 @@ func (s *Server) converse(ctx context.Context, c net.Conn) {
 	s.clients.Add(1)
 	defer s.clients.Add(-1)
 	for {
-		q, err := wire.Read(c)
+		limit := int64(wire.MostBytes)
+		if s.passwords != nil && on.user == "" { // what a client says before it may do anything is short
+			limit = strangerBytes
+		}
+		q, err := wire.ReadUpTo(c, limit)
 		var invalid *wire.InvalidDocumentError
 		if errors.As(err, &invalid) {
 			q.Command = value.Document()

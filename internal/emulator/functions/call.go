@@ -112,7 +112,21 @@ func (s *Server) call(w http.ResponseWriter, r *http.Request) {
 		reply(w, http.StatusNotFound, Failure{Message: text})
 		return
 	}
+	c := &call{server: s, name: name, id: s.next.Add(1)}
+	began := time.Now()
+	out := &answering{ResponseWriter: w}
+	p, err := s.slot(r.Context(), f)
+	if err != nil {
+		s.count(f, began, err)
+		s.fail(out, r, f, c, err)
+		return
+	}
+	defer func() { <-p.slots }()
+	// Only now, since what waits must take no room; and for as long as a call may take.
+	limit := http.NewResponseController(w)
+	_ = limit.SetReadDeadline(time.Now().Add(f.Time))
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, bodyLimit))
+	_ = limit.SetReadDeadline(time.Time{})
 	if err != nil {
 		status := http.StatusBadRequest
 		var large *http.MaxBytesError
@@ -122,10 +136,7 @@ func (s *Server) call(w http.ResponseWriter, r *http.Request) {
 		reply(w, status, Failure{Function: name, Message: err.Error()})
 		return
 	}
-	c := &call{server: s, name: name, id: s.next.Add(1)}
-	began := time.Now()
-	out := &answering{ResponseWriter: w}
-	err = s.carry(out, r, f, c, path, body)
+	err = s.carry(out, r, f, c, path, body, p)
 	s.count(f, began, err)
 	if err == nil {
 		return
@@ -180,12 +191,7 @@ func (s *Server) slot(ctx context.Context, f *function) (*pool, error) {
 var errTime = errors.New("it took too long")
 
 // carry has a call made. Its error is told to who called.
-func (s *Server) carry(w http.ResponseWriter, r *http.Request, f *function, c *call, path string, body []byte) error {
-	p, err := s.slot(r.Context(), f)
-	if err != nil {
-		return err
-	}
-	defer func() { <-p.slots }()
+func (s *Server) carry(w http.ResponseWriter, r *http.Request, f *function, c *call, path string, body []byte, p *pool) (err error) {
 	ctx, cancel := context.WithTimeoutCause(r.Context(), f.Time, errTime)
 	defer cancel()
 	defer context.AfterFunc(s.closed, cancel)()

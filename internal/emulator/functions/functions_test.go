@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -227,6 +228,45 @@ func TestLimits(t *testing.T) {
 	assert.Greater(t, time.Since(began), 590*time.Millisecond, "two at a time")
 	assert.Equal(t, http.StatusRequestEntityTooLarge, ask(t, "POST", base+"/count", strings.Repeat("x", bodyLimit+1)).status)
 }
+
+// What waits for its turn takes no room: its body is read once it goes on.
+func TestQueueReadsNothing(t *testing.T) {
+	_, base, _ := served(t, Config{Limits: Limits{Time: testkit.Patience, AtOnce: 1}, Functions: map[string]Declared{
+		"slow": {Argv: []string{"sh", "-c", `cat >/dev/null; sleep 1; printf "Content-Type: text/plain\n\nwell"`}}}})
+	var all sync.WaitGroup
+	all.Go(func() { assert.Equal(t, 200, ask(t, "POST", base+"/slow", "").status) })
+	time.Sleep(200 * time.Millisecond) // it has the only place
+	body := &counting{Reader: io.LimitReader(zeros{}, 40<<20)}
+	all.Go(func() {
+		r, err := http.NewRequestWithContext(t.Context(), "POST", base+"/slow", body)
+		require.NoError(t, err)
+		resp, err := http.DefaultClient.Do(r)
+		require.NoError(t, err)
+		resp.Body.Close()
+		assert.Equal(t, 200, resp.StatusCode)
+	})
+	time.Sleep(400 * time.Millisecond)
+	assert.Less(t, body.n.Load(), int64(20<<20), "no more than the system's buffers hold")
+	all.Wait()
+	assert.Equal(t, int64(40<<20), body.n.Load())
+	http.DefaultClient.CloseIdleConnections()
+}
+
+// counting counts what is read of it.
+type counting struct {
+	io.Reader
+	n atomic.Int64
+}
+
+func (c *counting) Read(b []byte) (int, error) {
+	n, err := c.Reader.Read(b)
+	c.n.Add(int64(n))
+	return n, err
+}
+
+type zeros struct{}
+
+func (zeros) Read(b []byte) (int, error) { clear(b); return len(b), nil }
 
 // What the files say is what is called, at the next call.
 func TestFilesChange(t *testing.T) {

@@ -75,13 +75,16 @@ func bad(format string, args ...any) error {
 // Read reads a message. Its errors are io.EOF when the client has gone, those of r,
 // *BadMessageError, and *InvalidDocumentError, with which comes a request that can be
 // answered. The memory that it takes is bounded by what has come.
-func Read(r io.Reader) (*Request, error) {
+func Read(r io.Reader) (*Request, error) { return ReadUpTo(r, MostBytes) }
+
+// ReadUpTo is Read with another limit of how long a message may be, in bytes.
+func ReadUpTo(r io.Reader, most int64) (*Request, error) {
 	var header [headerBytes]byte
 	if _, err := io.ReadFull(r, header[:]); err != nil {
 		return nil, err
 	}
 	length := int64(int32(binary.LittleEndian.Uint32(header[:])))
-	if length < headerBytes || length > MostBytes {
+	if length < headerBytes || length > most {
 		return nil, bad("%d bytes is no length for one", length)
 	}
 	var body bytes.Buffer

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"hash/crc32"
 	"io"
 	"testing"
@@ -133,4 +134,13 @@ func FuzzRead(f *testing.F) {
 		}
 		require.NotNil(t, q.Command)
 	})
+}
+
+func TestReadUpTo(t *testing.T) {
+	m := message(2013, make([]byte, 200)...)
+	_, err := wire.ReadUpTo(bytes.NewReader(m), int64(len(m))-1)
+	var bad *wire.BadMessageError
+	require.ErrorAs(t, err, &bad)
+	_, err = wire.ReadUpTo(bytes.NewReader(m), int64(len(m)))
+	assert.NotContains(t, fmt.Sprint(err), "is no length")
 }
