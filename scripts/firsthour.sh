@@ -9,7 +9,7 @@ work=$(mktemp -d)
 GOCACHE=$(go env GOCACHE) GOMODCACHE=$(go env GOMODCACHE)
 export GOCACHE GOMODCACHE HOME=$work/home TMPDIR=$work/tmp
 mkdir -p "$HOME" "$TMPDIR"
-unset XDG_STATE_HOME XDG_CONFIG_HOME XDG_CACHE_HOME XDG_RUNTIME_DIR
+unset XDG_STATE_HOME XDG_CONFIG_HOME XDG_CACHE_HOME XDG_RUNTIME_DIR CI
 program=$PWD/bin/neighbour
 project=$work/src/shed
 fail() { echo "first hour: $*" >&2; exit 1; }
