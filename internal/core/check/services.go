@@ -331,7 +331,7 @@ func packages(_ context.Context, s *subject) []Finding {
 	f := s.find("packages", Warns, "run", "its packages are not installed: "+lack)
 	f.Why = "what it imports is not found"
 	f.Remedy = "add prepare = [" + entry + "]"
-	f.Actions = []Action{{Do: AddPreparation, Command: entry, Label: "prepare by " + set.Install, Says: "prepare = [" + entry + "] is written to " + declare.FileName}}
+	f.Actions = []Action{{Do: AddPreparation, Command: entry, Label: "prepare by " + set.Install, Says: "this preparation is written to " + declare.FileName}}
 	return []Finding{f}
 }
 

@@ -8,6 +8,7 @@ package proc
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"sync"
@@ -38,13 +39,25 @@ type ID struct {
 	Start string `json:"start"`
 }
 
-// Alive reports whether the process still runs; a zombie doesn't.
+// Alive reports whether the process still runs; a zombie doesn't. One that can't be looked at, as when
+// no file can be opened any more, runs as far as is known.
 func (id ID) Alive() bool {
 	if id.PID <= 0 {
 		return false
 	}
 	start, err := startOf(id.PID)
-	return err == nil && start == id.Start
+	switch {
+	case err == nil:
+		return start == id.Start
+	case gone(err):
+		return false
+	}
+	return !errors.Is(syscall.Kill(id.PID, 0), syscall.ESRCH)
+}
+
+// gone reports whether an error says that there is no such process. Any other says nothing of it.
+func gone(err error) bool {
+	return errors.Is(err, errGone) || errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ESRCH)
 }
 
 // Identify returns the identity of a running process.

@@ -2,7 +2,9 @@ package proc
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -45,4 +47,43 @@ func TestConfine(t *testing.T) {
 	var none *Group
 	assert.Zero(t, none.Killed())
 	none.Remove()
+}
+
+// Who can open no file any more takes nothing for gone that runs, and still ends what it is to end.
+func TestOutOfFiles(t *testing.T) {
+	if os.Getenv("OUT_OF_FILES") == "" {
+		t.Parallel()
+		cmd := exec.Command(os.Args[0], "-test.run=^TestOutOfFiles$", "-test.v")
+		cmd.Env = append(os.Environ(), "OUT_OF_FILES=1")
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, string(out))
+		return
+	}
+	sleep := exec.Command("sleep", "1000")
+	require.NoError(t, sleep.Start())
+	ended := make(chan struct{})
+	go func() { _ = sleep.Wait(); close(ended) }()
+	id, err := Identify(sleep.Process.Pid)
+	require.NoError(t, err)
+	over := ID{PID: id.PID, Start: "another"}
+	require.NoError(t, syscall.Setrlimit(syscall.RLIMIT_NOFILE, &syscall.Rlimit{Cur: 64, Max: 64}))
+	var held []*os.File
+	for {
+		f, err := os.Open(os.DevNull)
+		if err != nil {
+			break
+		}
+		held = append(held, f)
+	}
+	alive := id.Alive()
+	_, tableErr := ReadTable()
+	Signal([]ID{id}, "KILL")
+	for _, f := range held {
+		f.Close()
+	}
+	assert.True(t, alive)
+	assert.Error(t, tableErr)
+	assert.False(t, over.Alive())
+	<-ended
+	assert.False(t, id.Alive())
 }

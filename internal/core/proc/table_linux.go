@@ -3,6 +3,7 @@ package proc
 import (
 	"bytes"
 	"errors"
+	"io/fs"
 	"os"
 	"strconv"
 	"strings"
@@ -98,8 +99,11 @@ func ReadTable() (Table, error) {
 		if err != nil {
 			continue
 		}
-		if e, err := readEntry(pid); err == nil {
+		switch e, err := readEntry(pid); {
+		case err == nil:
 			t[pid] = e
+		case !gone(err) && !errors.Is(err, fs.ErrPermission):
+			return nil, err // a table that lacks some would have them ended
 		}
 	}
 	return t, nil
@@ -152,14 +156,14 @@ func awaitEnd(id ID) {
 // that got its pid meanwhile (pidfd_send_signal(2)).
 func send(id ID, sig syscall.Signal) error {
 	fd, err := unix.PidfdOpen(id.PID, 0)
-	if err == unix.ENOSYS {
+	if err == unix.ESRCH {
+		return os.ErrProcessDone
+	}
+	if err != nil { // too old a system, or no file can be opened any more
 		if !id.Alive() {
 			return os.ErrProcessDone
 		}
 		return syscall.Kill(id.PID, sig)
-	}
-	if err != nil {
-		return os.ErrProcessDone
 	}
 	defer unix.Close(fd)
 	if !id.Alive() {
