@@ -299,7 +299,7 @@ func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client
 	defer report.stop()
 	began := time.Now()
 	current := map[string]api.Status{}
-	gateFails := false
+	gateFails, keeper := false, 0
 	for {
 		s, err := events.Next()
 		if err != nil {
@@ -310,7 +310,7 @@ func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client
 			return fmt.Errorf("%w: %w", errKeeperEnded, err)
 		}
 		first := len(current) == 0
-		gateFails = len(s.GateProblems) > 0
+		gateFails, keeper = len(s.GateProblems) > 0, s.Overview.PID
 		for _, st := range s.Services {
 			current[st.Name] = st
 		}
@@ -350,7 +350,7 @@ func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client
 			current[st.Name] = st
 		}
 	}
-	return a.result(p, names, current, took, asJSON)
+	return a.result(p, names, current, took, asJSON, keeper)
 }
 
 func settled(names []string, current map[string]api.Status) bool {
@@ -364,7 +364,7 @@ func settled(names []string, current map[string]api.Status) bool {
 
 // result says how a start ended. Only those that are not optional decide
 // whether it worked.
-func (a *app) result(p *project.Project, names []string, current map[string]api.Status, took time.Duration, asJSON bool) error {
+func (a *app) result(p *project.Project, names []string, current map[string]api.Status, took time.Duration, asJSON bool, keeper int) error {
 	ready, bad := 0, 0
 	for _, name := range names {
 		st := current[name]
@@ -377,7 +377,7 @@ func (a *app) result(p *project.Project, names []string, current map[string]api.
 		}
 	}
 	if asJSON {
-		if err := a.printStatus(p, current, os.Getpid()); err != nil {
+		if err := a.printStatus(p, current, keeper); err != nil {
 			return err
 		}
 	} else {

@@ -271,8 +271,12 @@ func TestChangedDeclaration(t *testing.T) {
 func TestJSONOfTheOthers(t *testing.T) {
 	t.Parallel()
 	p := newProject(t, "[service.api]\nrun = \"sh -c 'echo {}; exec sleep 1000'\"\nenv.A = \"x\"\nhealth = { log = \"{}\" }\n")
-	var started struct{ Services []service }
+	var started struct {
+		Keeper   struct{ PID int }
+		Services []service
+	}
 	require.NoError(t, json.Unmarshal([]byte(p.must("start", "--json")), &started))
+	assert.Equal(t, p.status().Keeper.PID, started.Keeper.PID)
 	assert.Equal(t, "ready", started.Services[0].State)
 	var line struct {
 		Service, Text string
