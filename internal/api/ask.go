@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 
@@ -59,6 +60,25 @@ func Ask(ctx context.Context, p *project.Project) Questions {
 	}
 	c.Close()
 	return here{p}
+}
+
+// AskOf returns who answers questions about the data of a service: the project's keeper, also one
+// that has not read the declaration as it is now, if the service runs under it, since what runs is
+// asked as it runs; else whoever Ask returns.
+func AskOf(ctx context.Context, p *project.Project, service string) Questions {
+	ask := Ask(ctx, p)
+	if _, offline := ask.(here); !offline {
+		return ask
+	}
+	c := NewClient(p.Socket())
+	if s, err := c.Status(ctx); err == nil {
+		i := slices.IndexFunc(s.Services, func(st Status) bool { return st.Name == service })
+		if i >= 0 && s.Services[i].State.Running() {
+			return c
+		}
+	}
+	c.Close()
+	return ask
 }
 
 // here answers questions in this process.

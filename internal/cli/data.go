@@ -77,7 +77,7 @@ snapshots have some of it.`,
 			if err != nil {
 				return err
 			}
-			ask := api.Ask(cmd.Context(), p)
+			ask := api.AskOf(cmd.Context(), p, strings.Join(args[:min(len(args), 1)], ""))
 			if from != "" {
 				if len(args) != 2 {
 					return usageError{errors.New("--from takes a service and a collection: neighbour data ledger loans --from loans.csv")}
@@ -160,7 +160,7 @@ func (a *app) collections(cmd *cobra.Command, args []string, _ string) ([]string
 	if len(args) == 0 {
 		return keep.Holding(p), cobra.ShellCompDirectiveNoFileComp
 	}
-	d, err := api.Ask(cmd.Context(), p).Data(cmd.Context(), args[0])
+	d, err := api.AskOf(cmd.Context(), p, args[0]).Data(cmd.Context(), args[0])
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
@@ -421,7 +421,7 @@ is read from standard input.`,
 				}
 				statement = string(b)
 			}
-			answer, err := api.Ask(cmd.Context(), p).AskService(cmd.Context(), args[0], store.Question{Statement: statement, Write: write, Limit: want.limit, Wide: want.wide()})
+			answer, err := api.AskOf(cmd.Context(), p, args[0]).AskService(cmd.Context(), args[0], store.Question{Statement: statement, Write: write, Limit: want.limit, Wide: want.wide()})
 			switch {
 			case err != nil:
 				return err

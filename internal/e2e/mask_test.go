@@ -169,6 +169,9 @@ kind = "mail"
 	require.NoError(t, err)
 	_, services, _ := strings.Cut(string(text), "[service.ledger]")
 	p.write("neighbour.toml", "[snapshots]\nmask = { ledger = [\"members.email\"] }\n[service.ledger]"+services)
+	// A look is at what runs, also after the file was edited.
+	assert.Contains(t, p.must("ask", "ledger", "select count(*) from trail", "--csv"), "2500")
+	assert.Contains(t, p.must("data", "reviews"), "reviews")
 	r := p.run("snapshot", "export", "trail", filepath.Join(t.TempDir(), "x"))
 	assert.Equal(t, 1, r.code)
 	assert.Regexp(t, `ledger: a value that begins with "\S+" was struck out, and is still in \S*cluster/base/`, r.stderr)
