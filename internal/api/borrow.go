@@ -97,7 +97,7 @@ func (keepers) State(ctx context.Context, p *project.Project, service string) (s
 		if st.Name != service {
 			continue
 		}
-		if st.State == supervise.Ready && !st.Held || st.State == supervise.Finished {
+		if st.Shown().Well() {
 			return fmt.Sprintf("%s in %s", st.State, s.Project), nil
 		}
 		return "", isNot(s.Project, st)

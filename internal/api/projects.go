@@ -31,6 +31,9 @@ type ListedService struct {
 	Port   int             `json:"port,omitempty"`
 }
 
+// Shown returns the state as it is shown.
+func (s ListedService) Shown() supervise.State { return s.State.With(s.Held) }
+
 // Listed is a project of this user in a list.
 type Listed struct {
 	Name string `json:"name"`

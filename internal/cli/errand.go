@@ -197,7 +197,7 @@ func (a *app) startFor(ctx context.Context, p *project.Project, e *declare.Erran
 	}
 	missing := slices.DeleteFunc(slices.Clone(e.Needs), func(n string) bool {
 		st := current[n]
-		return st.State == supervise.Ready && !st.Held || st.State == supervise.Finished || st.State == supervise.Ailing
+		return st.Shown().Well() || st.State == supervise.Ailing
 	})
 	if len(missing) == 0 {
 		return nil

@@ -85,13 +85,23 @@ func projectRow(l *api.Listed) []string {
 	sign, states, memory, disk, last := "○", "", "–", "–", ""
 	ready := 0
 	for _, s := range l.Services {
-		if s.State == supervise.Ready || s.State == supervise.Finished {
+		if s.Shown().Well() {
 			ready++
 		}
 	}
 	switch n := len(l.Services); {
 	case l.Running():
 		sign, states = "●", fmt.Sprintf("%d of %d ready", ready, n)
+		for _, s := range l.Services { // the worst of them
+			switch s.Shown() {
+			case supervise.Failed:
+				sign = "✖"
+			case supervise.Ailing, supervise.Held:
+				if sign == "●" {
+					sign = "▲"
+				}
+			}
+		}
 	case n > 0:
 		states = words.Count(n, "service")
 	}

@@ -368,7 +368,7 @@ func (a *app) result(p *project.Project, names []string, current map[string]api.
 	ready, bad := 0, 0
 	for _, name := range names {
 		st := current[name]
-		if st.State == supervise.Ready && !st.Held || st.State == supervise.Finished {
+		if st.Shown().Well() {
 			ready++
 			continue
 		}

@@ -99,7 +99,7 @@ func mapSummary(nodes []Node, steps int) string {
 	ready, known := 0, false
 	for _, n := range nodes {
 		known = known || n.State != ""
-		if n.State == supervise.Ready || n.State == supervise.Finished {
+		if n.State.Well() {
 			ready++
 		}
 	}
@@ -150,7 +150,7 @@ func (p *pen) stateColour(s supervise.State) color.Color {
 		return c.good
 	case supervise.Waiting, supervise.Preparing, supervise.Starting, supervise.Stopping:
 		return c.busy
-	case supervise.Ailing:
+	case supervise.Ailing, supervise.Held:
 		return c.warn
 	case supervise.Failed:
 		return c.bad
@@ -166,7 +166,7 @@ func (p *pen) state(s supervise.State, x, y, r float64) {
 		p.dot(x, y, r, in)
 	case supervise.Finished:
 		p.polygon(in, true, 1, x, y-r, x+r, y, x, y+r, x-r, y)
-	case supervise.Ailing:
+	case supervise.Ailing, supervise.Held:
 		p.polygon(in, true, 1, x, y-r, x+r, y+r, x-r, y+r)
 	case supervise.Failed:
 		p.line(x-r, y-r, x+r, y+r, 2, in)

@@ -17,7 +17,7 @@ func Nodes(order []string, current map[string]api.Status) []Node {
 		st := current[name]
 		n := Node{Name: name, Kind: st.Kind, Version: st.Version, Port: st.Port, Step: st.Step, Needs: st.Needs}
 		if started {
-			n.State = st.State
+			n.State = st.Shown()
 		}
 		out = append(out, n)
 	}

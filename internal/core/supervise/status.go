@@ -40,6 +40,9 @@ func (s State) Running() bool {
 	return s == Starting || s == Ready || s == Ailing || s == Stopping
 }
 
+// Well reports whether a service in this state, as it is shown, does what it is for, or has done it.
+func (s State) Well() bool { return s == Ready || s == Finished }
+
 // Status is a service as it is now.
 type Status struct {
 	Name  string
@@ -259,11 +262,14 @@ func (s Step) InWords(now time.Time) string {
 
 // Shown returns the state as it is shown: Held for a service that is ready while
 // what needs it waits.
-func (s Status) Shown() State {
-	if s.State == Ready && s.Held {
+func (s Status) Shown() State { return s.State.With(s.Held) }
+
+// With returns the state as it is shown of a service that is held, or not.
+func (s State) With(held bool) State {
+	if s == Ready && held {
 		return Held
 	}
-	return s.State
+	return s
 }
 
 // UnderWay returns the step that is being done, false if none is.

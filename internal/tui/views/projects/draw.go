@@ -8,7 +8,6 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/core/check"
-	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/words"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
@@ -115,7 +114,7 @@ func states(t *ui.Theme, l *api.Listed) string {
 	case len(l.Services) > mostSigns:
 		ready := 0
 		for _, s := range l.Services {
-			if s.State == supervise.Ready || s.State == supervise.Finished {
+			if s.Shown().Well() {
 				ready++
 			}
 		}
@@ -123,17 +122,9 @@ func states(t *ui.Theme, l *api.Listed) string {
 	}
 	out := ""
 	for _, s := range l.Services {
-		out += t.Paint(view.StateInk(shownState(s)), signs.State(shownState(s)))
+		out += t.Paint(view.StateInk(s.Shown()), signs.State(s.Shown()))
 	}
 	return out
-}
-
-// shownState returns the state of a service as it is shown.
-func shownState(s api.ListedService) supervise.State {
-	if s.State == supervise.Ready && s.Held {
-		return supervise.Held
-	}
-	return s.State
 }
 
 func (v *screen) drawing() view.Drawing {
@@ -241,7 +232,7 @@ func (v *screen) detail(l *api.Listed) []string {
 		if i > 0 {
 			label = ""
 		}
-		state, port := shownState(s), ""
+		state, port := s.Shown(), ""
 		if s.Port != 0 {
 			port = fmt.Sprintf(":%d", s.Port)
 		}
