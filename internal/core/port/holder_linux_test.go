@@ -5,6 +5,7 @@ import (
 	"os"
 	"slices"
 	"strconv"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -43,7 +44,7 @@ func TestListeningBothWays(t *testing.T) {
 		assert.ElementsMatch(t, one(listeningInProc()), asked, address)
 		assert.Equal(t, os.Getuid(), asked[0].uid)
 	}
-	_, err := readDiag([]byte{2, 10})
+	_, err := readDiag(syscall.NetlinkMessage{Data: []byte{2, 10}})
 	assert.ErrorIs(t, err, errDiag)
 }
 
