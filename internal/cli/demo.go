@@ -62,6 +62,12 @@ screen removes the folder again.`,
 			if !left.Stopped {
 				return nil
 			}
+			if err := api.AwaitEnd(p); err != nil {
+				return err
+			}
+			if err := p.Purge(); err != nil {
+				return fmt.Errorf("what the demo has made could not be removed: %w", err)
+			}
 			if err := demo.Remove(trouble); err != nil {
 				return fmt.Errorf("the demo's folder could not be removed: %w", err)
 			}

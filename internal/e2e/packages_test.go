@@ -39,7 +39,8 @@ func TestPackagesThatAreMissing(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			p := newProject(t, "[service.app]\nrun = \""+c.run+"\"\n")
+			p := newProject(t, "[service.app]\nrun = \""+c.run+"\"\nhealth = { log = \"here is\" }\n") // it is not ready without its packages
+			p.env = []string{"PIP_NO_INDEX=1"}                                                         // no network is asked
 			for file, text := range c.files {
 				p.write(file, text)
 			}
@@ -51,7 +52,7 @@ func TestPackagesThatAreMissing(t *testing.T) {
 			}
 			r := p.run("start")
 			assert.Equal(t, 1, r.code)
-			s := open(t, p.dir, 142, 38)
+			s := openWith(t, p.env, p.dir, 142, 38)
 			s.press("7")
 			s.see(c.told)
 			s.see(`a +prepare by`)

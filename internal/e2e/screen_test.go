@@ -294,8 +294,16 @@ func TestTroubleOnTheScreen(t *testing.T) {
 	require.NoError(t, exec.Command("kill", "-9", itoa(p.status().Keeper.PID)).Run())
 	s.see(`the keeper answers again`)
 	s.see(`of 21 ready`)
-	s.press("q")
-	s.see(`exit 0`)
+
+	// It leaves nothing.
+	state := p.state()
+	assert.DirExists(t, state)
+	s.press("Q")
+	s.see(`Stop everything and leave\?`)
+	s.press("Enter")
+	s.see(`everything is stopped, and the demo's folder is removed`)
+	assert.NoDirExists(t, p.dir)
+	assert.NoDirExists(t, state)
 }
 
 func TestPasswordsOnTheScreen(t *testing.T) {
