@@ -32,7 +32,7 @@ they trust, says whether yours is there, and adds it to those that you confirm.
 It is an authority of yours alone, made on this machine; it can vouch only for
 names that end in .localhost or .test, and for loopback addresses. Names that end in
 .local, .home.arpa or .internal may be other machines of your network: --renew --also
-has it vouch for them, too. Programs of a project need none of this: they trust it by
+issues certificates for them, too. Programs of a project need none of this: they trust it by
 variables.`,
 		Example: "  neighbour trust\n  neighbour trust --only browsers --yes\n  neighbour trust --remove",
 		Args:    takes(cobra.NoArgs),
@@ -122,7 +122,7 @@ func (a *app) changeTrust(ctx context.Context, only []string, remove, yes bool) 
 	if err := own.Valid(); err != nil && !remove { // no list is to have it
 		return err
 	}
-	fmt.Fprintf(a.out, "%s, until %s\n%s\nIt vouches for names that end in %s, and for loopback addresses.\n", au.Name, au.Certificate.NotAfter.Format("2 January 2006"), au.File, words.Join(own.Domains()))
+	fmt.Fprintf(a.out, "%s, until %s\n%s\nIt issues certificates for names that end in %s, and for loopback addresses.\n", au.Name, au.Certificate.NotAfter.Format("2 January 2006"), au.File, words.Join(own.Domains()))
 	if slices.ContainsFunc(own.Domains(), func(d string) bool { return slices.Contains(authority.NetworkDomains, d) }) {
 		fmt.Fprintln(a.out, "Some of these may be other machines of your network; for this machine's names alone: neighbour trust --renew")
 	}

@@ -174,5 +174,5 @@ kind = "mail"
 	assert.Contains(t, p.must("data", "reviews"), "reviews")
 	r := p.run("snapshot", "export", "trail", filepath.Join(t.TempDir(), "x"))
 	assert.Equal(t, 1, r.code)
-	assert.Regexp(t, `ledger: a value that begins with "\S+" was struck out, and is still in \S*cluster/base/`, r.stderr)
+	assert.Regexp(t, `ledger: a masked value that begins with "\S+" is still in \S*cluster/base/`, r.stderr)
 }

@@ -3,6 +3,7 @@ package e2e
 import (
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -32,11 +33,14 @@ func TestWatchersSleep(t *testing.T) {
 		}
 		return err
 	}))
-	var woken []string
+	var mu sync.Mutex
+	var woken []fsnotify.Event
 	var listening sync.WaitGroup
 	listening.Go(func() {
 		for e := range w.Events {
-			woken = append(woken, e.String())
+			mu.Lock()
+			woken = append(woken, e)
+			mu.Unlock()
 		}
 	})
 	for _, args := range [][]string{
@@ -48,8 +52,14 @@ func TestWatchersSleep(t *testing.T) {
 		r := p.run(args...)
 		assert.Zero(t, r.code, "%v: %s", args, r.stderr)
 	}
-	time.Sleep(100 * time.Millisecond) // what is written a moment later
+	// Events come in order: once this one is there, so are all before it.
+	last := p.write("last", "")
+	require.Eventually(t, func() bool {
+		mu.Lock()
+		defer mu.Unlock()
+		return slices.ContainsFunc(woken, func(e fsnotify.Event) bool { return e.Name == last })
+	}, patience, 5*time.Millisecond)
 	require.NoError(t, w.Close())
 	listening.Wait()
-	assert.Empty(t, woken)
+	assert.Empty(t, slices.DeleteFunc(woken, func(e fsnotify.Event) bool { return e.Name == last }))
 }

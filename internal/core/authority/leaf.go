@@ -16,7 +16,7 @@ import (
 
 // ownDomains are those whose names are no other machine's (RFC 6761). NetworkDomains are those of
 // names that other machines of a network may have: RFC 6762 (local), RFC 8375 (home.arpa), and
-// ICANN's resolution 2024.07.29.06 (internal). An authority vouches for these only if it was asked to.
+// ICANN's resolution 2024.07.29.06 (internal). An authority issues certificates for these only if it was asked to.
 var (
 	ownDomains     = []string{"localhost", "test"}
 	NetworkDomains = []string{"local", "home.arpa", "internal"}
@@ -33,12 +33,12 @@ type leaf struct {
 // NameError says that the authority can't vouch for a name.
 type NameError struct {
 	Name string
-	// Domains are those whose names it vouches for.
+	// Domains are those for whose names it issues certificates.
 	Domains []string
 }
 
 func (e *NameError) Error() string {
-	text := fmt.Sprintf("no certificate is made for %q: this machine's own authority vouches only for names that end in %s, and for loopback addresses", e.Name, strings.Join(e.Domains, ", "))
+	text := fmt.Sprintf("no certificate is made for %q: this machine's own authority issues certificates only for names that end in %s, and for loopback addresses", e.Name, strings.Join(e.Domains, ", "))
 	for _, d := range NetworkDomains {
 		if below(e.Name, d) {
 			text += "; names that end in " + d + " may be other machines', so it has to be asked for them: neighbour trust --renew --also " + d
@@ -70,7 +70,7 @@ func (e *ExpiredError) Error() string {
 	return fmt.Sprintf("this machine's own authority held until %s, and the clock says %s: if it is right, renew it with: neighbour trust --renew", at.Format(form), e.Now.Format(form))
 }
 
-// Domains returns those whose names the authority can vouch for.
+// Domains returns the domains for whose names the authority can issue certificates.
 func (a *Authority) Domains() []string { return a.Certificate().PermittedDNSDomains }
 
 // Covers reports whether the authority can vouch for a name or an address.
@@ -190,8 +190,8 @@ func (a *Authority) ForHello(hello *tls.ClientHelloInfo) (*tls.Certificate, erro
 	return a.Leaf(name)
 }
 
-// Renew gives the authority a new certificate for the key that it has, by which it vouches for
-// names of this machine, and for those of the network that end in one of also.
+// Renew gives the authority a new certificate for the key that it has, by which it issues
+// certificates for names of this machine, and for those of the network that end in one of also.
 func (a *Authority) Renew(also ...string) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()

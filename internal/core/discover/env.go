@@ -359,7 +359,7 @@ func (r *reader) common() {
 			for _, v := range s.Env {
 				used = used || v.Target == target
 				if v.Target == target && slices.ContainsFunc(h.ByLibrary, func(l [2]string) bool { return l[0] == v.Name }) {
-					r.giveLibraries(s, target, h.ByLibrary) // one alone leads nowhere
+					r.giveLibraries(s, target, h.ByLibrary) // one alone is of no use
 					break
 				}
 			}

@@ -28,15 +28,15 @@ type Masker interface {
 	// CheckMask says what is wrong with a rule, such as "members.email".
 	CheckMask(rule string) error
 	// Mask strikes out what rules name, in a service that runs and that nobody else uses, and returns
-	// some of the values that were struck out, of those that one row alone has and that are at least
+	// some of the masked values, of those that one row alone has and that are at least
 	// SampleLength long: none may be in its files afterwards. It fails if a rule names nothing, or
-	// what can't be struck out for certain.
+	// what can't be masked for certain.
 	Mask(ctx context.Context, in *Instance, rules []string) (sample []string, err error)
 	// Scrub takes away what is left of it once the service has ended.
 	Scrub(ctx context.Context, in *Instance) error
 }
 
-// Of what is struck out, so many values of a rule are looked for afterwards, of at least so many bytes.
+// Of the masked values of a rule, SampleSize are searched for afterwards, of at least SampleLength bytes.
 const (
 	SampleSize   = 20
 	SampleLength = 6

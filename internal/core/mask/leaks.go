@@ -16,19 +16,19 @@ import (
 	"unicode/utf16"
 )
 
-// LeakError says that a value which was struck out is still in the data: a second column has it, or
+// LeakError says that a masked value is still in the data: a second column has it, or
 // something wrote it down elsewhere.
 type LeakError struct{ Value, File string }
 
 func (e *LeakError) Error() string {
 	value := []rune(e.Value)
-	return fmt.Sprintf("a value that begins with %q was struck out, and is still in %s: another column, an index of texts or a trail of changes has it; strike that out, too, or the whole service with \"*\"", string(value[:min(3, len(value))])+"…", e.File)
+	return fmt.Sprintf("a masked value that begins with %q is still in %s: another column, a full-text index or an audit table has it; mask that, too, or the whole service with \"*\"", string(value[:min(3, len(value))])+"…", e.File)
 }
 
 // chunk is how much of a file is looked at at a time, in bytes.
 const chunk = 4 << 20
 
-// search looks in files for values that were struck out of them, as they are and in the usual
+// search searches files for masked values, as they are and in the usual
 // encodings. Its error is a *LeakError if one is there.
 func search(ctx context.Context, root string, values []string) error {
 	forms := map[string]string{}

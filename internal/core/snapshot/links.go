@@ -34,7 +34,7 @@ func checkLink(folder, rel string) (target string, err error) {
 		return "", &LinkError{link, target} // it is the data itself
 	}
 	defer root.Close()
-	// What leads in a circle leads nowhere.
+	// A circle of links has no target.
 	if _, err := root.Stat(rel); err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, syscall.ELOOP) {
 		return "", &LinkError{link, target}
 	}

@@ -322,7 +322,7 @@ func FuzzImport(f *testing.F) {
 		out, err := os.ReadDir(dir)
 		require.NoError(t, err)
 		assert.Len(t, out, 1, "nothing is beside it")
-		// What was taken leads nowhere else.
+		// No imported link has a target outside.
 		_ = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
 			if real, err := filepath.EvalSymlinks(path); err == nil {
 				assert.True(t, strings.HasPrefix(real, dir), "%s leads to %s", path, real)

@@ -231,11 +231,16 @@ func TestLimits(t *testing.T) {
 
 // What waits for its turn takes no room: its body is read once it goes on.
 func TestQueueReadsNothing(t *testing.T) {
-	_, base, _ := served(t, Config{Limits: Limits{Time: testkit.Patience, AtOnce: 1}, Functions: map[string]Declared{
+	s, base, _ := served(t, Config{Limits: Limits{Time: testkit.Patience, AtOnce: 1}, Functions: map[string]Declared{
 		"slow": {Argv: []string{"sh", "-c", `cat >/dev/null; sleep 1; printf "Content-Type: text/plain\n\nwell"`}}}})
+	pool := func() *pool {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		return s.pools["slow"]
+	}
 	var all sync.WaitGroup
 	all.Go(func() { assert.Equal(t, 200, ask(t, "POST", base+"/slow", "").status) })
-	time.Sleep(200 * time.Millisecond) // it has the only place
+	require.Eventually(t, func() bool { p := pool(); return p != nil && len(p.slots) == 1 }, testkit.Patience, time.Millisecond)
 	body := &counting{Reader: io.LimitReader(zeros{}, 40<<20)}
 	all.Go(func() {
 		r, err := http.NewRequestWithContext(t.Context(), "POST", base+"/slow", body)
@@ -245,7 +250,7 @@ func TestQueueReadsNothing(t *testing.T) {
 		resp.Body.Close()
 		assert.Equal(t, 200, resp.StatusCode)
 	})
-	time.Sleep(400 * time.Millisecond)
+	require.Eventually(t, func() bool { return pool().waits.Load() == 1 }, testkit.Patience, time.Millisecond)
 	assert.Less(t, body.n.Load(), int64(20<<20), "no more than the system's buffers hold")
 	all.Wait()
 	assert.Equal(t, int64(40<<20), body.n.Load())

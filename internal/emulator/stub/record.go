@@ -336,7 +336,7 @@ func (s *Server) record(w http.ResponseWriter, r *http.Request, body []byte, fil
 	secrets := secretsOf(r, body)
 	rec.Request.Method, rec.Request.Body = r.Method, kept
 	rec.Request.Path, _ = plainPath(r.URL, secrets)
-	// What was struck out of the path may be repeated, too.
+	// The response may repeat secrets of the path, too.
 	for part := range strings.SplitSeq(r.URL.Path, "/") {
 		if shown, _ := plainSegments(part, secrets); shown != part && shown != url.PathEscape(part) {
 			secrets = append(secrets, part)

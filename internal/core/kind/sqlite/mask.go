@@ -25,7 +25,7 @@ func (Kind) Mask(ctx context.Context, in *kind.Instance, rules []string) (sample
 	}
 	defer db.Close()
 	db.SetMaxOpenConns(1) // what is begun counts for all that follows
-	// Triggers would write down elsewhere what is struck out here. They are made again at last.
+	// Triggers would write down elsewhere what is masked here. They are recreated in the end.
 	triggers, err := withoutTriggers(ctx, db)
 	if err != nil {
 		return nil, err
