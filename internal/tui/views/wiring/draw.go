@@ -8,6 +8,7 @@ import (
 	"neighbour/internal/core/insight"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/wire"
+	"neighbour/internal/core/words"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/ui"
 )
@@ -102,7 +103,7 @@ func (v *wiring) matrix(room int) []string {
 			}
 			text := "● " + strings.Join(facts, " ")
 			if display.Width(text) > cell-1 {
-				text = fmt.Sprintf("● %d facts", len(facts))
+				text = "● " + words.Count(len(facts), "fact")
 			}
 			l += t.Paint(in, display.Pad(display.Truncate(text, cell-1), cell))
 		}
