@@ -77,18 +77,10 @@ func (s *Server) handleData() {
 		return actor.Actions(ctx, r.URL.Query().Get("collection"), r.URL.Query().Get("key"))
 	})
 	handleLook(s, planEndpoint, func(ctx context.Context, source store.Source, a store.Act, _ *http.Request) (store.Plan, error) {
-		actor, err := keep.ActorOf(source)
-		if err != nil {
-			return store.Plan{}, err
-		}
-		return actor.Plan(ctx, a)
+		return store.PlanAct(ctx, source, a)
 	})
 	handleLook(s, actEndpoint, func(ctx context.Context, source store.Source, a store.Act, _ *http.Request) (Acted, error) {
-		actor, err := keep.ActorOf(source)
-		if err != nil {
-			return Acted{}, err
-		}
-		says, err := actor.Do(ctx, a)
+		says, err := store.DoAct(ctx, source, a)
 		return Acted{says}, err
 	})
 	handleLook(s, fillEndpoint, func(ctx context.Context, source store.Source, f Filling, _ *http.Request) (store.Filled, error) {
@@ -229,23 +221,11 @@ func (h here) Actions(ctx context.Context, service, collection, key string) ([]s
 }
 
 func (h here) Plan(ctx context.Context, service string, act store.Act) (store.Plan, error) {
-	return lookHere(h, service, func(s store.Source) (store.Plan, error) {
-		a, err := keep.ActorOf(s)
-		if err != nil {
-			return store.Plan{}, err
-		}
-		return a.Plan(ctx, act)
-	})
+	return lookHere(h, service, func(s store.Source) (store.Plan, error) { return store.PlanAct(ctx, s, act) })
 }
 
 func (h here) Act(ctx context.Context, service string, act store.Act) (string, error) {
-	return lookHere(h, service, func(s store.Source) (string, error) {
-		a, err := keep.ActorOf(s)
-		if err != nil {
-			return "", err
-		}
-		return a.Do(ctx, act)
-	})
+	return lookHere(h, service, func(s store.Source) (string, error) { return store.DoAct(ctx, s, act) })
 }
 
 func (h here) AskService(ctx context.Context, service string, q store.Question) (keep.Answer, error) {

@@ -267,6 +267,8 @@ type Act struct {
 	Collection string `json:"collection"`
 	Key        string `json:"key"`
 	Action     string `json:"action"`
+	// Where makes Clear delete only the items that a Query with it has.
+	Where string `json:"where,omitempty"`
 	// Values are the inputs by their names; those that are nil are null.
 	Values map[string]*string `json:"values"`
 }

@@ -1,7 +1,10 @@
 package store
 
 import (
+	"context"
 	"encoding/json"
+	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -83,4 +86,58 @@ func TestReadRows(t *testing.T) {
 		assert.Equal(r, v[0].Text, *rows[0].Values["a"])
 		assert.Equal(r, v[1].Is == Null, rows[0].Values["b"] == nil)
 	})
+}
+
+// shelf is a source of numbered items that are deleted one at a time.
+type shelf struct {
+	Source
+	Actor
+	keys []string
+}
+
+func (s *shelf) Items(_ context.Context, q Query) (Page, error) {
+	var p Page
+	for _, k := range s.keys {
+		if !strings.Contains(k, q.Where) || k <= q.After {
+			continue
+		}
+		if p.More = len(p.Rows) == 3; p.More {
+			break
+		}
+		p.Rows = append(p.Rows, Row{Key: k})
+		p.Next = k
+	}
+	return p, nil
+}
+
+func (s *shelf) Plan(_ context.Context, a Act) (Plan, error) {
+	return Plan{Statement: a.Action + " " + a.Key}, nil
+}
+
+func (s *shelf) Do(_ context.Context, a Act) (string, error) {
+	s.keys = slices.DeleteFunc(s.keys, func(k string) bool { return a.Action == Clear || k == a.Key })
+	return "done", nil
+}
+
+// What a filter leaves is deleted one by one where the server can't do it at once, and
+// nothing else is.
+func TestSweeps(t *testing.T) {
+	s := &shelf{}
+	for i := range 40 {
+		s.keys = append(s.keys, fmt.Sprintf("%02d", i))
+	}
+	p, err := PlanAct(t.Context(), s, Act{Collection: "c", Action: Clear, Where: "1"})
+	require.NoError(t, err)
+	assert.Equal(t, "13 of the items of c", p.Loses)
+	assert.True(t, strings.HasPrefix(p.Statement, "delete 01\ndelete 10\n"), p.Statement)
+	assert.Len(t, s.keys, 40)
+	says, err := DoAct(t.Context(), s, Act{Collection: "c", Action: Clear, Where: "1"})
+	require.NoError(t, err)
+	assert.Equal(t, "13 deleted", says)
+	assert.Len(t, s.keys, 27)
+	_, err = DoAct(t.Context(), s, Act{Action: Delete, Where: "2"})
+	assert.ErrorIs(t, err, ErrNoAction)
+	_, err = DoAct(t.Context(), s, Act{Action: Clear})
+	require.NoError(t, err)
+	assert.Empty(t, s.keys)
 }

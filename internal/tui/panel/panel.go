@@ -38,7 +38,7 @@ func (q *Question) Render() []string {
 		lines = append(lines, t.Paint(ui.Strong, "  "+display.Truncate(display.Plain(l), q.Env.Width-14)))
 	}
 	if more := len(q.List) - len(shown); more > 0 {
-		lines = append(lines, t.Paint(ui.Faint, fmt.Sprintf("  and %d more, all in neighbour.toml", more)))
+		lines = append(lines, t.Paint(ui.Faint, fmt.Sprintf("  and %d more", more)))
 	}
 	return t.Frame(q.Title, append(lines, "", choices(t, q.Yes, "leave as it is")), q.Env.Width)
 }

@@ -44,6 +44,9 @@ func (s *Source) Actions(ctx context.Context, collection, key string) ([]store.A
 	return out, err
 }
 
+// Sweeps says that Act.Where is heeded.
+func (s *Source) Sweeps() {}
+
 // Plan says what statement an act would be.
 func (s *Source) Plan(ctx context.Context, a store.Act) (store.Plan, error) {
 	var p store.Plan
@@ -55,7 +58,14 @@ func (s *Source) Plan(ctx context.Context, a store.Act) (store.Plan, error) {
 		case store.Delete:
 			p.Loses = "the row " + inWords(a.Key)
 		case store.Clear:
-			n, err := Rows(ctx, c, "SELECT count(*) FROM "+t.sql)
+			where, _, err := s.where(t, a.Where)
+			if err != nil {
+				return err
+			}
+			if where != "" {
+				where = " WHERE " + where
+			}
+			n, err := Rows(ctx, c, "SELECT count(*) FROM "+t.sql+where)
 			if err != nil {
 				return err
 			}
@@ -102,6 +112,10 @@ func (s *Source) statement(t *table, a store.Act) (string, error) {
 	}
 	switch a.Action {
 	case store.Clear:
+		where, _, err := s.where(t, a.Where)
+		if err != nil || where != "" {
+			return "DELETE FROM " + t.sql + " WHERE " + where, err
+		}
 		return d.Truncate(t.sql), nil
 	case store.Insert:
 		var names, values []string
@@ -177,6 +191,8 @@ func (s *Source) Do(ctx context.Context, a store.Act) (string, error) {
 			switch {
 			case err != nil:
 				return err
+			case a.Action == store.Clear && a.Where != "":
+				says = words.Count(int(n), "row") + " deleted"
 			case a.Action == store.Clear:
 				says = strings.Join(t.name, ".") + " is empty"
 			case a.Action == store.Insert:

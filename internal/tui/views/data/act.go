@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -12,6 +13,7 @@ import (
 	"neighbour/internal/api"
 	"neighbour/internal/core/store"
 	"neighbour/internal/core/words"
+	"neighbour/internal/display"
 	"neighbour/internal/tui/panel"
 	"neighbour/internal/tui/ui"
 	"neighbour/internal/tui/view"
@@ -27,7 +29,7 @@ func (v *screen) changes() bool {
 func (v *screen) target(whole bool) store.Act {
 	a := store.Act{Collection: v.place.collection}
 	if !whole {
-		a.Key = v.place.key
+		a.Key = v.key()
 	}
 	return a
 }
@@ -48,8 +50,8 @@ func (v *screen) begin(name string, on store.Act) tea.Cmd {
 				}
 			}
 			why := "this can't be done here"
-			if v.whole.Fixed != "" {
-				why = "read only: " + v.whole.Fixed
+			if w := v.whole(); w.Fixed != "" {
+				why = "read only: " + w.Fixed
 			} else if len(v.pages) > 0 && v.pages[0].Fixed != "" {
 				why = "read only: " + v.pages[0].Fixed
 			}
@@ -84,15 +86,65 @@ func (v *screen) others(on store.Act) tea.Cmd {
 	})
 }
 
+// clear has all items of the collection deleted, for which its name has to be typed,
+// or only those that a filter leaves.
+func (v *screen) clear() tea.Cmd {
+	service, all, where := v.place.service, v.target(true), v.place.where
+	all.Action = store.Clear
+	some := all
+	some.Where = where
+	c := v.current()
+	sweeps := where != "" && c != nil && slices.Contains(c.Can, store.Delete)
+	return v.Await(func(ctx context.Context, client *api.Client) (func() tea.Cmd, error) {
+		whole, err := client.Plan(ctx, service, all)
+		if err != nil || !sweeps {
+			return func() tea.Cmd { return v.clearAll(service, all, whole) }, err
+		}
+		part, err := client.Plan(ctx, service, some)
+		return func() tea.Cmd {
+			v.Show(&panel.Menu{Env: v.Env, Title: "Which?", Choices: func() []panel.Choice {
+				return []panel.Choice{
+					{Text: "those that the filter leaves: " + part.Loses, Then: func() tea.Cmd { return v.confirm(service, some, part, v.refused) }},
+					{Text: "all: " + whole.Loses, Then: func() tea.Cmd { return v.clearAll(service, all, whole) }},
+				}
+			}})
+			return nil
+		}, err
+	})
+}
+
+// clearAll asks for the name of what is to be emptied.
+func (v *screen) clearAll(service string, on store.Act, p store.Plan) tea.Cmd {
+	name := on.Collection
+	if c := v.current(); c != nil {
+		name = c.Title
+	}
+	field := ui.TextField("its name", "", "type "+name+", to delete all of it", 46)
+	field.Input.Focus()
+	f := &panel.Form{Env: v.Env, Title: "Delete all of " + display.Plain(name) + "?", Fields: []*ui.Field{field}, Yes: "delete all",
+		Note: func() string { return p.Loses + " will be lost. The server is told: " + display.Plain(p.Statement) }}
+	f.Take = func() (tea.Cmd, error) {
+		if field.Value() != name {
+			return nil, errors.New("that is not its name; nothing was deleted")
+		}
+		v.Show(nil)
+		return v.carryOut(service, on, v.refused), nil
+	}
+	v.Show(f)
+	return nil
+}
+
 // nothing is what stands for no value in a form.
 const nothing = "∅"
 
 // prepare asks for what an action needs to know.
 func (v *screen) prepare(a store.Action, on store.Act) tea.Cmd {
 	on.Action = a.Name
+	if a.Name == store.Clear {
+		return v.clear()
+	}
 	inputs := a.Inputs
-	if a.Name == store.Change && v.level == item && v.place.field < len(v.whole.Fields) { // the chosen field
-		f := v.whole.Fields[v.place.field]
+	if f, ok := v.chosen(); ok && a.Name == store.Change {
 		inputs = nil
 		for _, in := range a.Inputs {
 			if in.Name == f.Column.Name {
@@ -165,14 +217,19 @@ func (v *screen) plan(on store.Act, refused func(error)) tea.Cmd {
 				refused(err)
 				return nil
 			}
-			text := "The server is told:"
-			if p.Loses != "" {
-				text = p.Loses + " will be lost. The server is told:"
-			}
-			v.Show(&panel.Question{Env: v.Env, Title: "Do it?", Text: text, List: strings.Split(p.Statement, "\n"), Yes: "do it", Then: func() tea.Cmd { return v.carryOut(service, on, refused) }})
-			return nil
+			return v.confirm(service, on, p, refused)
 		}, nil
 	})
+}
+
+// confirm shows what an act would do, and has it done if that is meant.
+func (v *screen) confirm(service string, on store.Act, p store.Plan, refused func(error)) tea.Cmd {
+	text := "The server is told:"
+	if p.Loses != "" {
+		text = p.Loses + " will be lost. The server is told:"
+	}
+	v.Show(&panel.Question{Env: v.Env, Title: "Do it?", Text: text, List: strings.Split(p.Statement, "\n"), Yes: "do it", Then: func() tea.Cmd { return v.carryOut(service, on, refused) }})
+	return nil
 }
 
 func (v *screen) carryOut(service string, on store.Act, refused func(error)) tea.Cmd {
@@ -190,21 +247,15 @@ func (v *screen) carryOut(service string, on store.Act, refused func(error)) tea
 			if v.place.collection != on.Collection || v.place.service != service {
 				return nil
 			}
-			if on.Action == store.Delete && v.level == item {
-				v.level = items
-			}
-			row, top := v.place.row, v.place.top
-			v.rhythm = quickest
-			at := 0
-			for r := row; at < len(v.pages)-1 && r >= len(v.pages[at].Rows); at++ {
-				r -= len(v.pages[at].Rows)
-			}
 			cmds := []tea.Cmd{v.list()}
+			if on.Action == store.Delete && v.level == item {
+				cmds = append(cmds, v.back())
+			}
+			v.rhythm = quickest
 			if on.Action == store.Clear || len(v.pages) == 0 {
 				cmds = append(cmds, v.load())
 			} else {
-				v.place.row, v.place.top = row, top
-				cmds = append(cmds, v.fetch(v.query(v.pages[at].after, v.pages[at].back), false, true), v.read())
+				cmds = append(cmds, v.again(), v.read())
 			}
 			return tea.Batch(cmds...)
 		})

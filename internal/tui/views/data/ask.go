@@ -40,7 +40,7 @@ func (v *screen) takeFilter() tea.Cmd {
 	if where == v.place.where && len(v.pages) > 0 {
 		return nil
 	}
-	v.place.where, v.place.row, v.place.top, v.place.alone = where, 0, 0, false
+	v.place.where, v.place.row, v.place.top = where, 0, 0
 	v.level = items
 	return v.load()
 }
@@ -150,9 +150,9 @@ func (v *screen) structure() tea.Cmd {
 	})
 }
 
-func (v *screen) answered(msg answerMsg) {
+func (v *screen) answered(msg answerMsg) tea.Cmd {
 	if msg.question != v.asked || v.since.IsZero() {
-		return
+		return nil
 	}
 	v.quiet()
 	switch {
@@ -161,19 +161,30 @@ func (v *screen) answered(msg answerMsg) {
 	case msg.answer.Writes:
 		v.Show(&panel.Question{Env: v.Env, Title: "Change data?", Text: "This may change what " + v.place.service + " holds:", List: strings.Split(msg.question, "\n"),
 			Yes: "carry it out", Then: func() tea.Cmd { return v.put(msg.question, true) }})
-		return
+		return nil
 	case msg.answer.Refused != "":
 		v.problem = msg.answer.Refused
 		if r := []rune(msg.question); msg.answer.At > 0 && msg.answer.At <= len(r) {
 			v.problem += ", at: " + string(r[msg.answer.At-1:])
 		}
 	default:
-		v.answer, v.problem, v.level = &msg.answer, "", items
-		v.place.row, v.place.top, v.place.left = 0, 0, 0
-		if msg.write {
-			v.pages = nil // what is there may be another
+		if v.answer == nil {
+			v.leave()
 		}
-		return
+		v.answer, v.problem, v.level = &msg.answer, "", items
+		v.place = place{service: v.place.service, collection: v.place.collection}
+		if msg.write { // what is there may be another
+			for i := range v.before {
+				v.before[i].pages = nil
+			}
+		}
+		return nil
 	}
-	v.answer = nil
+	if v.answer == nil {
+		return nil
+	}
+	problem := v.problem
+	cmd := v.comeBack()
+	v.problem = problem
+	return cmd
 }

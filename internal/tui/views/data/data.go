@@ -57,11 +57,11 @@ type screen struct {
 
 	held   map[string]*held // by service
 	place  place
-	before []place // what was left to follow something
+	before []left // what was left to follow something, or to ask
 
-	pages   []page // those of the place that are there, in order
-	asking  bool   // for a page
-	whole   store.Item
+	pages   []page         // those of the place that are there, in order
+	asking  bool           // for a page
+	got     store.Item     // the last item that came; see whole
 	full    viewport.Model // one value whole
 	reading bool           // it is shown
 
@@ -96,13 +96,20 @@ type held struct {
 type place struct {
 	service, collection string
 	where               string
-	row                 int // the chosen one, of those that are there
-	top                 int // the first that is shown
-	left                int // the first column that is shown
-	field               int // of the item
-	key                 string
+	row                 int    // the chosen one, of those that are there
+	top                 int    // the first that is shown
+	left                int    // the first column that is shown
+	item                string // the key of the one that was gone into
+	field               int    // of the item
 	fieldTop            int
-	alone               bool // an item that was led to, whose collection isn't there yet
+}
+
+// left is a place that was left, as it was, to come back to.
+type left struct {
+	place place
+	level int
+	pages []page
+	got   store.Item
 }
 
 // page is some items with the query that they answer.
@@ -122,6 +129,10 @@ const (
 	listEvery         = 5 * time.Second
 )
 
+// passing is how long an item is chosen before it is asked for: whoever runs through a
+// list wants none of what is passed. A variable for the tests.
+var passing = 40 * time.Millisecond
+
 func open(e *view.Env, args any) (view.View, tea.Cmd) {
 	v := &screen{Env: e, held: map[string]*held{}, marks: map[string]time.Time{}, rhythm: quickest, watching: true, full: viewport.New()}
 	a, _ := args.(Args)
@@ -129,9 +140,6 @@ func open(e *view.Env, args any) (view.View, tea.Cmd) {
 		a.Service = e.Selected
 	}
 	v.place.service, v.place.collection = a.Service, a.Collection
-	if v.place.service == "" && len(e.Overview.Holding) > 0 {
-		v.place.service = e.Overview.Holding[0]
-	}
 	cmds := []tea.Cmd{v.list()}
 	if a.Collection != "" {
 		v.level = items
@@ -155,9 +163,9 @@ type (
 		refresh bool
 	}
 	itemMsg struct {
-		collection, key string
-		item            store.Item
-		err             error
+		service, collection, key string
+		item                     store.Item
+		err                      error
 	}
 	seenMsg   struct{ err error }
 	filledMsg struct {
@@ -172,9 +180,13 @@ type (
 	}
 )
 
-// list asks for what the services that run hold.
+// list asks for what the services that run hold. Which those are may not have been
+// known when the view was opened.
 func (v *screen) list() tea.Cmd {
 	var cmds []tea.Cmd
+	if v.place.service == "" && len(v.Overview.Holding) > 0 {
+		v.place.service = v.Overview.Holding[0]
+	}
 	for _, name := range v.Overview.Holding {
 		h := v.held[name]
 		if h == nil {
@@ -201,7 +213,7 @@ func (v *screen) query(after string, back bool) store.Query {
 
 // load has the first page of the place come, in place of what is there.
 func (v *screen) load() tea.Cmd {
-	v.pages, v.problem, v.answer, v.whole = nil, "", nil, store.Item{}
+	v.pages, v.problem, v.answer, v.got = nil, "", nil, store.Item{}
 	return v.fetch(v.query("", false), false, false)
 }
 
@@ -269,7 +281,7 @@ func (v *screen) Update(msg tea.Msg) tea.Cmd {
 	case itemMsg:
 		v.tookItem(msg)
 	case answerMsg:
-		v.answered(msg)
+		return v.answered(msg)
 	case filledMsg:
 		if msg.err != nil {
 			v.Say(msg.err.Error(), true)
@@ -368,8 +380,7 @@ func (v *screen) took(msg pageMsg) tea.Cmd {
 	p := page{msg.page, msg.query.After, msg.query.Back}
 	switch {
 	case msg.refresh:
-		v.renew(p)
-		return nil
+		return v.renew(p)
 	case msg.add && msg.query.Back:
 		v.pages = append([]page{p}, v.pages...)
 		v.place.row += len(p.Rows)
@@ -394,10 +405,10 @@ func (v *screen) took(msg pageMsg) tea.Cmd {
 
 // renew puts a page that was asked for again in the place of what it was, and marks
 // what is new in it.
-func (v *screen) renew(p page) {
+func (v *screen) renew(p page) tea.Cmd {
 	at := slices.IndexFunc(v.pages, func(o page) bool { return o.after == p.after && o.back == p.back })
 	if at < 0 {
-		return
+		return nil
 	}
 	was := map[string]store.Row{}
 	for _, r := range v.pages[at].Rows {
@@ -410,7 +421,7 @@ func (v *screen) renew(p page) {
 			changed = true
 		}
 	}
-	key := v.key()
+	key := v.rowKey()
 	v.pages[at] = p
 	if i := slices.IndexFunc(v.rows(), func(r store.Row) bool { return r.Key == key }); key != "" && i >= 0 {
 		v.place.top = max(0, v.place.top+i-v.place.row)
@@ -423,49 +434,65 @@ func (v *screen) renew(p page) {
 		v.rhythm = min(slowest, v.rhythm*3/2)
 	}
 	v.refresh = time.Now().Add(v.rhythm)
+	if changed {
+		return v.read()
+	}
+	return nil
 }
 
-// key returns the key of the chosen row.
+// key returns the key of the chosen item, "" if there is none: the one that was gone
+// into, or else that of the row with the mark. What is shown whole and what is acted
+// on follow from it, so that they can't be another.
 func (v *screen) key() string {
+	if v.level == item && v.answer == nil {
+		return v.place.item
+	}
+	return v.rowKey()
+}
+
+// rowKey returns the key of the row with the mark.
+func (v *screen) rowKey() string {
 	if rows := v.rows(); v.place.row < len(rows) && v.answer == nil {
 		return rows[v.place.row].Key
 	}
 	return ""
 }
 
-// read has the chosen row come whole.
+// whole returns the chosen item whole, its zero value until it has come.
+func (v *screen) whole() store.Item {
+	if key := v.key(); key != "" && v.got.Key == key && v.got.Collection == v.place.collection {
+		return v.got
+	}
+	return store.Item{}
+}
+
+// read has the chosen item come whole.
 func (v *screen) read() tea.Cmd {
 	key := v.key()
-	if v.place.alone {
-		key = v.place.key
-	}
 	if key == "" {
-		v.whole = store.Item{}
 		return nil
 	}
-	v.place.key = key
 	service, collection := v.place.service, v.place.collection
 	return v.Ask(view.CallLimit, func(ctx context.Context, c *api.Client) tea.Msg {
-		// Whoever runs through a list wants none of what is passed.
 		select {
-		case <-time.After(40 * time.Millisecond):
+		case <-time.After(passing):
 		case <-ctx.Done():
 		}
 		it, err := c.Item(ctx, service, collection, key)
-		return itemMsg{collection, key, it, err}
+		return itemMsg{service, collection, key, it, err}
 	})
 }
 
 func (v *screen) tookItem(msg itemMsg) {
-	if msg.collection != v.place.collection || msg.key != v.place.key {
+	if msg.service != v.place.service || msg.collection != v.place.collection || msg.key != v.key() {
 		return
 	}
 	if msg.err != nil {
-		v.whole = store.Item{Collection: msg.collection, Key: msg.key, Notes: []string{msg.err.Error()}}
-		return
+		msg.item = store.Item{Notes: []string{msg.err.Error()}}
 	}
-	v.whole = msg.item
-	v.place.field = min(v.place.field, max(0, len(v.whole.Fields)-1))
+	v.got = msg.item
+	v.got.Collection, v.got.Key = msg.collection, msg.key
+	v.place.field = min(v.place.field, max(0, len(v.got.Fields)-1))
 }
 
 func (v *screen) tick() tea.Cmd {
@@ -483,13 +510,18 @@ func (v *screen) tick() tea.Cmd {
 		}
 	}
 	if v.watching && !v.asking && v.answer == nil && len(v.pages) > 0 && !v.pages[0].Still && now.After(v.refresh) && v.Shown() == nil && !v.Typing() {
-		at := 0
-		for row := v.place.row; at < len(v.pages)-1 && row >= len(v.pages[at].Rows); at++ {
-			row -= len(v.pages[at].Rows)
-		}
-		cmds = append(cmds, v.fetch(v.query(v.pages[at].after, v.pages[at].back), false, true))
+		cmds = append(cmds, v.again())
 	}
 	return tea.Batch(cmds...)
+}
+
+// again asks once more for the page that the mark is in.
+func (v *screen) again() tea.Cmd {
+	at := 0
+	for row := v.place.row; at < len(v.pages)-1 && row >= len(v.pages[at].Rows); at++ {
+		row -= len(v.pages[at].Rows)
+	}
+	return v.fetch(v.query(v.pages[at].after, v.pages[at].back), false, true)
 }
 
 var _ view.View = (*screen)(nil)

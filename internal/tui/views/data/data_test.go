@@ -95,7 +95,7 @@ func TestAnythingFits(t *testing.T) {
 		for i := range rapid.IntRange(0, 50).Draw(r, "collections") {
 			msg.data.Collections = append(msg.data.Collections, store.Collection{Name: fmt.Sprint("c", i), Group: odd(r, "group"), Title: odd(r, "title"), Is: odd(r, "is"), Count: rapid.Int64Range(-1, 1e12).Draw(r, "count"), About: rapid.Bool().Draw(r, "about"), Bytes: rapid.Int64Range(-1, 1e12).Draw(r, "bytes"), New: rapid.IntRange(0, 3).Draw(r, "new"), Note: odd(r, "note"), Can: can})
 		}
-		v.place, v.level, v.pages, v.whole, v.answer, v.filter, v.ask, v.reading, v.before = place{service: "ledger"}, collections, nil, store.Item{}, nil, nil, nil, false, nil
+		v.place, v.level, v.pages, v.got, v.answer, v.filter, v.ask, v.reading, v.before = place{service: "ledger"}, collections, nil, store.Item{}, nil, nil, nil, false, nil
 		v.Update(msg)
 		p := store.Page{Order: odd(r, "order"), Where: odd(r, "where"), Fixed: odd(r, "fixed")}
 		for range rapid.IntRange(0, 40).Draw(r, "columns") {
@@ -109,7 +109,7 @@ func TestAnythingFits(t *testing.T) {
 			p.Rows = append(p.Rows, row)
 		}
 		v.Update(pageMsg{number: v.number, query: v.query("", false), page: p})
-		it := store.Item{Collection: v.place.collection, Key: v.place.key, Says: odd(r, "says"), Notes: []string{odd(r, "note")}}
+		it := store.Item{Collection: v.place.collection, Key: v.key(), Says: odd(r, "says"), Notes: []string{odd(r, "note")}}
 		if len(p.Rows) > 0 {
 			for i, c := range p.Columns {
 				f := store.Field{Column: c, Value: p.Rows[0].Values[i]}
@@ -119,7 +119,7 @@ func TestAnythingFits(t *testing.T) {
 				it.Fields = append(it.Fields, f)
 			}
 		}
-		v.Update(itemMsg{collection: it.Collection, key: it.Key, item: it})
+		v.Update(itemMsg{service: "ledger", collection: it.Collection, key: it.Key, item: it})
 		width, height := rapid.IntRange(20, 200).Draw(r, "width"), rapid.IntRange(3, 60).Draw(r, "height")
 		for _, key := range []string{"", "down", "enter", "down", "right", "end", "enter", "down", "v", "down", "esc", "/", "x", "esc", ":", "x", "tab", "esc", "tab", "up", "esc", "esc"} {
 			v.Fit(width, height)
@@ -205,18 +205,18 @@ func TestFollows(t *testing.T) {
 	v.Update(loans())
 	v.give(0, 9, false, false, false)
 	press(v, "down", "down", "enter")
-	v.Update(itemMsg{collection: "t.loans", key: "2", item: store.Item{Collection: "t.loans", Key: "2", Fields: []store.Field{{Column: store.Column{Name: "member"}, Value: store.Value{Text: "12", Is: store.Number}, To: &store.Link{Collection: "t.members", Key: "12", Says: "Ines Brandt"}}}}})
+	v.Update(itemMsg{service: "ledger", collection: "t.loans", key: "2", item: store.Item{Collection: "t.loans", Key: "2", Fields: []store.Field{{Column: store.Column{Name: "member"}, Value: store.Value{Text: "12", Is: store.Number}, To: &store.Link{Collection: "t.members", Key: "12", Says: "Ines Brandt"}}}}})
 	assert.Contains(t, text(v), "→ members · Ines Brandt")
 	press(v, "enter")
 	assert.Equal(t, "t.members", v.place.collection)
-	assert.Equal(t, "12", v.place.key)
+	assert.Equal(t, "12", v.key())
 	assert.Equal(t, "neighbour data ledger t.members 12", v.address())
-	v.Update(itemMsg{collection: "t.members", key: "12", err: errors.New("the row 12 is not there")})
+	v.Update(itemMsg{service: "ledger", collection: "t.members", key: "12", err: errors.New("the row 12 is not there")})
 	assert.Contains(t, text(v), "the row 12 is not there")
 	v.give(0, 2, false, false, false)
 	press(v, "esc")
 	assert.Equal(t, "t.loans", v.place.collection)
-	assert.Equal(t, "2", v.place.key)
+	assert.Equal(t, "2", v.key())
 	v.give(0, 9, false, false, false)
 	press(v, "esc", "esc")
 	assert.Equal(t, collections, v.level)

@@ -40,8 +40,8 @@ func (v *screen) Fit(width, height int) {
 	if v.reading {
 		v.full.SetWidth(max(1, v.rightWide()-2))
 		v.full.SetHeight(max(1, height-3))
-		if p.field < len(v.whole.Fields) {
-			v.full.SetContent(strings.Join(v.valueLines(v.whole.Fields[p.field].Value, max(1, v.rightWide()-4)), "\n"))
+		if f, ok := v.chosen(); ok {
+			v.full.SetContent(strings.Join(v.valueLines(f.Value, max(1, v.rightWide()-4)), "\n"))
 		}
 	}
 }
@@ -271,8 +271,7 @@ func (v *screen) listed(width, rows, y int) (lines []string, spots []view.Spot) 
 // right is the items, and one of them.
 func (v *screen) right(width, rows, x, y int) ([]string, []view.Spot) {
 	t := v.Theme()
-	if v.reading && v.place.field < len(v.whole.Fields) {
-		f := v.whole.Fields[v.place.field]
+	if f, ok := v.chosen(); ok && v.reading {
 		out := []string{t.Rule(display.Truncate(display.Plain(f.Column.Name+" · "+f.Column.Type), width-6), width)}
 		for _, l := range strings.Split(v.full.View(), "\n") {
 			out = append(out, "  "+l)

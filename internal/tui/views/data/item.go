@@ -13,7 +13,7 @@ import (
 // itemRows is how many rows the item below the list has.
 func (v *screen) itemRows() int {
 	switch {
-	case v.answer != nil || len(v.pages) == 0 && !v.place.alone:
+	case v.answer != nil || len(v.pages) == 0 && v.level != item:
 		return 0
 	case v.level == item:
 		return max(0, v.Rows-2)
@@ -22,30 +22,30 @@ func (v *screen) itemRows() int {
 }
 
 // fieldRows is how many fields of the item are shown at a time.
-func (v *screen) fieldRows() int { return max(1, v.itemRows()-2-len(v.whole.Notes)) }
+func (v *screen) fieldRows() int { return max(1, v.itemRows()-2-len(v.whole().Notes)) }
 
 // itemLines are the fields of an item.
 func (v *screen) itemLines(width, rows int) []string {
-	t := v.Theme()
+	t, whole := v.Theme(), v.whole()
 	title := v.place.collection
 	if c := v.current(); c != nil {
 		title = c.Title
 	}
 	switch {
-	case v.whole.Says != "":
-		title += " · " + v.whole.Says
-	case v.whole.Key != "":
-		title += " · " + keyInWords(v.whole.Key)
+	case whole.Says != "":
+		title += " · " + whole.Says
+	case whole.Key != "":
+		title += " · " + keyInWords(whole.Key)
 	}
 	out := []string{t.Rule(display.Truncate(display.Plain(title), width-6), width)}
-	if v.whole.Key == "" || v.whole.Key != v.place.key {
-		if why := v.fixed(); why != "" && v.whole.Key == "" && len(v.rows()) > 0 {
+	if whole.Key == "" {
+		if why := v.fixed(); why != "" && len(v.rows()) > 0 {
 			out = append(out, "  "+t.Paint(ui.Faint, display.Plain(why)))
 		}
 		return ui.Fill(out, rows)
 	}
 	name := 6
-	for _, f := range v.whole.Fields {
+	for _, f := range whole.Fields {
 		name = max(name, min(24, display.Width(display.Plain(f.Column.Name))))
 	}
 	top := 0
@@ -55,9 +55,9 @@ func (v *screen) itemLines(width, rows int) []string {
 	// Room that the fields leave is for the first that is several lines, and the
 	// chosen one.
 	opened := false
-	spare := max(0, rows-1-len(v.whole.Notes)-(len(v.whole.Fields)-top))
-	for i := top; i < len(v.whole.Fields) && len(out) < rows-len(v.whole.Notes); i++ {
-		f := v.whole.Fields[i]
+	spare := max(0, rows-1-len(whole.Notes)-(len(whole.Fields)-top))
+	for i := top; i < len(whole.Fields) && len(out) < rows-len(whole.Notes); i++ {
+		f := whole.Fields[i]
 		mark, in := "  ", ui.Plain
 		if v.level == item && i == v.place.field {
 			mark, in = t.Paint(ui.Accent, "▌ "), ui.Strong
@@ -98,7 +98,7 @@ func (v *screen) itemLines(width, rows int) []string {
 		}
 		out = append(out, line)
 	}
-	for _, n := range v.whole.Notes {
+	for _, n := range whole.Notes {
 		out = append(out, "  "+t.Paint(ui.Faint, display.Plain(n)))
 	}
 	return out[:min(len(out), rows)]

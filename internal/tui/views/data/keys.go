@@ -32,14 +32,16 @@ func (v *screen) Bindings() []view.Binding {
 	}
 	rows := v.rows()
 	some := len(rows) > 0 && v.answer == nil
-	onItem := some && v.place.key != "" && v.level != collections
+	onItem := some && v.key() != "" && v.level != collections
 	h := v.held[v.place.service]
 	asks := h != nil && h.data.Language != ""
 	can := func(action string) bool {
 		c := v.current()
 		return v.changes() && c != nil && slices.Contains(c.Can, action)
 	}
-	follows := v.level == item && v.place.field < len(v.whole.Fields) && v.whole.Fields[v.place.field].To != nil && v.whole.Fields[v.place.field].To.Key != ""
+	whole := v.whole()
+	f, _ := v.chosen()
+	follows := f.To != nil && f.To.Key != ""
 	enter := map[bool]string{true: "follow", false: "open"}[follows]
 	if v.level == item && !follows {
 		enter = "whole value"
@@ -49,12 +51,12 @@ func (v *screen) Bindings() []view.Binding {
 		view.Bind("up down", "choose", func(pressed string) tea.Cmd {
 			return v.move(map[string]int{"up": -1, "down": 1}[pressed])
 		}).Shown("↑ ↓"),
-		view.Act("enter", enter, v.deeper).If(!v.reading && (v.answer == nil || v.level == collections) && (v.level < item || len(v.whole.Fields) > 0)).Helps("go deeper: to the items, to one whole, to what a value leads to"),
+		view.Act("enter", enter, v.deeper).If(!v.reading && (v.answer == nil || v.level == collections) && (v.level < item || len(whole.Fields) > 0)).Helps("go deeper: to the items, to one whole, to what a value leads to"),
 		view.Act("esc", "back", v.back).If(inner || v.place.where != ""),
 		view.Act("tab", "other half", func() tea.Cmd {
 			v.level = map[bool]int{true: items, false: collections}[v.level == collections]
-			v.reading = false
-			return nil
+			v.reading, v.before = false, nil
+			return v.read()
 		}).Spare(4).Hushed().Helps("between the collections and their items"),
 		view.Bind("left right", "columns", func(pressed string) tea.Cmd {
 			v.place.left = min(max(0, v.place.left+map[string]int{"left": -1, "right": 1}[pressed]), max(0, len(v.columns())-1))
@@ -71,10 +73,10 @@ func (v *screen) Bindings() []view.Binding {
 		view.Act("/", "only", v.typeFilter).If(v.place.collection != "" && v.answer == nil && v.level != item).Helps("only some: words that they contain, or a condition in the server's language"),
 		view.Act("s", "structure", v.structure).If(v.place.collection != "" && v.answer == nil && h != nil && h.data.Describes && v.level != item).Spare(2).Helps("the columns, indexes and foreign keys of the table"),
 		view.Act(":", "ask", v.typeQuestion).If(asks).Helps("ask in the server's own language"),
-		view.Act("e", "change", func() tea.Cmd { return v.begin(store.Change, v.target(false)) }).If(can(store.Change) && v.level == item && len(v.whole.Fields) > 0 && v.whole.Fixed == "").Helps("change the chosen value"),
+		view.Act("e", "change", func() tea.Cmd { return v.begin(store.Change, v.target(false)) }).If(can(store.Change) && v.level == item && len(whole.Fields) > 0 && whole.Fixed == "").Helps("change the chosen value"),
 		view.Act("n", "new", func() tea.Cmd { return v.begin(store.Insert, v.target(true)) }).If(can(store.Insert)).Spare(1).Helps("add an item"),
-		view.Act("x", "delete", func() tea.Cmd { return v.begin(store.Delete, v.target(false)) }).If(can(store.Delete) && onItem && v.whole.Fixed == "").Spare(1).Helps("delete the item"),
-		view.Act("X", "clear", func() tea.Cmd { return v.begin(store.Clear, v.target(true)) }).If(can(store.Clear) && v.level != item).Spare(2).Helps("delete all items of the collection"),
+		view.Act("x", "delete", func() tea.Cmd { return v.begin(store.Delete, v.target(false)) }).If(can(store.Delete) && onItem && whole.Fixed == "").Spare(1).Helps("delete the item"),
+		view.Act("X", "delete all", v.clear).If(can(store.Clear) && v.level != item).Spare(2).Helps("delete all items of the collection, or all that the filter leaves"),
 		view.Act("a", "more", func() tea.Cmd { return v.others(v.target(v.level == collections)) }).If(v.changes()).Spare(2).Helps("what else can be done"),
 		view.Act("o", "out", v.out).If(v.place.collection != "" && v.level != item && len(rows) > 0).Spare(3).Helps("write what is shown to a file or the clipboard"),
 		view.Act("i", "in", v.in).If(can(store.Insert) && asks && v.level != item).Spare(3).Helps("add the rows of a file, of CSV or JSON"),

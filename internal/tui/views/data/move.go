@@ -3,7 +3,9 @@ package data
 import (
 	"context"
 	"regexp"
+	"slices"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -24,7 +26,7 @@ func (v *screen) move(by int) tea.Cmd {
 	case v.level == collections:
 		return v.pick(by)
 	case v.level == item:
-		v.place.field = min(max(0, v.place.field+by), max(0, len(v.whole.Fields)-1))
+		v.place.field = min(max(0, v.place.field+by), max(0, len(v.whole().Fields)-1))
 		return nil
 	}
 	rows := len(v.rows())
@@ -99,7 +101,8 @@ func (v *screen) deeper() tea.Cmd {
 			v.level = items
 		}
 	case v.level == items && v.answer == nil && v.key() != "":
-		v.level, v.place.field, v.place.fieldTop = item, 0, 0
+		v.place.item, v.place.field, v.place.fieldTop = v.key(), 0, 0
+		v.level = item
 		if v.rows()[v.place.row].New {
 			return v.see()
 		}
@@ -120,18 +123,45 @@ func (v *screen) see() tea.Cmd {
 
 // follow goes to what the chosen field leads to.
 func (v *screen) follow() tea.Cmd {
-	if v.place.field >= len(v.whole.Fields) {
+	f, ok := v.chosen()
+	if !ok {
 		return nil
 	}
-	f := v.whole.Fields[v.place.field]
 	if f.To == nil || f.To.Key == "" {
 		v.show()
 		return nil
 	}
-	v.before = append(v.before, v.place)
-	v.place = place{service: v.place.service, collection: f.To.Collection, key: f.To.Key, alone: true}
-	load := v.load()
-	return tea.Batch(load, v.read())
+	v.leave()
+	v.place = place{service: v.place.service, collection: f.To.Collection, item: f.To.Key}
+	return tea.Batch(v.load(), v.read())
+}
+
+// chosen returns the chosen field of the item that was gone into.
+func (v *screen) chosen() (store.Field, bool) {
+	if fields := v.whole().Fields; v.level == item && v.place.field < len(fields) {
+		return fields[v.place.field], true
+	}
+	return store.Field{}, false
+}
+
+// leave keeps what is looked at, for return to come back to.
+func (v *screen) leave() {
+	v.before = append(v.before, left{v.place, v.level, v.pages, v.got})
+}
+
+// comeBack goes to what was left last.
+func (v *screen) comeBack() tea.Cmd {
+	last := len(v.before) - 1
+	was := v.before[last]
+	v.before = v.before[:last]
+	v.place, v.level, v.answer, v.problem = was.place, was.level, nil, ""
+	if was.pages == nil {
+		return tea.Batch(v.load(), v.read())
+	}
+	v.quiet()
+	v.number++ // what was asked for is of another place
+	v.pages, v.got, v.refresh = was.pages, was.got, time.Now()
+	return v.read()
 }
 
 // back goes out of what was gone into.
@@ -143,22 +173,15 @@ func (v *screen) back() tea.Cmd {
 		v.Say("taken back; the server was told", false)
 	case v.reading:
 		v.reading = false
-	case v.answer != nil:
-		v.answer, v.problem = nil, ""
-		v.place.row, v.place.top, v.place.left = 0, 0, 0
-		if len(v.pages) == 0 {
-			return v.load()
-		}
-	case v.level == item && len(v.before) > 0:
-		v.place = v.before[len(v.before)-1]
-		v.before = v.before[:len(v.before)-1]
-		kept := v.place
-		load := v.load()
-		v.place.key, v.place.alone = kept.key, true
-		return tea.Batch(load, v.read())
+	case v.answer != nil, v.level == item && len(v.before) > 0:
+		return v.comeBack()
 	case v.level == item:
+		// The mark goes to the row that was gone into, if that is there still.
 		v.level = items
-		v.place.alone = false
+		if at := slices.IndexFunc(v.rows(), func(r store.Row) bool { return r.Key == v.place.item }); at >= 0 {
+			v.place.row = at
+		}
+		return v.read()
 	case v.place.where != "":
 		v.place.where = ""
 		v.place.row, v.place.top = 0, 0
@@ -171,7 +194,7 @@ func (v *screen) back() tea.Cmd {
 
 // show shows the chosen value whole.
 func (v *screen) show() {
-	if v.place.field >= len(v.whole.Fields) || v.level != item {
+	if _, ok := v.chosen(); !ok {
 		return
 	}
 	v.reading = true
@@ -211,8 +234,8 @@ func (v *screen) address() string {
 		out = append(out, quoted(v.place.collection))
 	}
 	switch {
-	case v.level == item && v.place.key != "":
-		out = append(out, quoted(v.place.key))
+	case v.level == item:
+		out = append(out, quoted(v.key()))
 	case v.place.where != "":
 		out = append(out, "--where", quoted(v.place.where))
 	}
@@ -231,11 +254,8 @@ var webAddress = regexp.MustCompile(`https?://[^\s<>"'\x60]+`)
 
 // links are the addresses of pages in the chosen value.
 func (v *screen) links() []string {
-	if v.level != item || v.place.field >= len(v.whole.Fields) {
-		return nil
-	}
-	value := v.whole.Fields[v.place.field].Value
-	return webAddress.FindAllString(value.Text[:min(len(value.Text), 64<<10)], 50)
+	f, _ := v.chosen()
+	return webAddress.FindAllString(f.Value.Text[:min(len(f.Value.Text), 64<<10)], 50)
 }
 
 // openLink opens the address in the chosen value, or one of several.
@@ -260,8 +280,8 @@ func (v *screen) openLink() tea.Cmd {
 
 func (v *screen) copy() tea.Cmd {
 	text, what := v.address(), "the address of what is shown, for a shell"
-	if v.level == item && v.place.field < len(v.whole.Fields) {
-		text, what = v.whole.Fields[v.place.field].Value.Text, "the value of "+v.whole.Fields[v.place.field].Column.Name
+	if f, ok := v.chosen(); ok {
+		text, what = f.Value.Text, "the value of "+f.Column.Name
 	}
 	v.Say("copied: "+what, false)
 	return tea.SetClipboard(text)

@@ -32,7 +32,7 @@ func (v *screen) out() tea.Cmd {
 		case v.answer != nil && v.asked == "":
 			// The structure is soon read again.
 		case v.answer != nil:
-			add("the answer as "+form+", to a file", func() tea.Cmd { return v.save(form, v.again) })
+			add("the answer as "+form+", to a file", func() tea.Cmd { return v.save(form, v.asAsked) })
 		default:
 			what := "the whole collection"
 			if v.place.where != "" {
@@ -104,8 +104,8 @@ func (v *screen) all() func(context.Context, *api.Client, func(store.Page) error
 	}
 }
 
-// again returns what asks the question again, for whole values.
-func (v *screen) again() func(context.Context, *api.Client, func(store.Page) error) error {
+// asAsked returns what asks the question once more, for whole values.
+func (v *screen) asAsked() func(context.Context, *api.Client, func(store.Page) error) error {
 	service, text := v.place.service, v.asked
 	return func(ctx context.Context, c *api.Client, take func(store.Page) error) error {
 		a, err := c.AskService(ctx, service, store.Question{Statement: text, Limit: store.PageLimit, Wide: store.ValueLimit})
