@@ -456,14 +456,18 @@ stop = { signal = "USR1" }
 		{
 			name: "is ailing", promise: "it is restarted if the declaration says so, and not otherwise",
 			found: "there was no such key; it is restart.ailing now",
-			declaration: program("left", `health = { run = "test ! -e ill", every = "50ms", fails = 2 }`) +
+			declaration: program("left", `health = { run = "test ! -e worn", every = "50ms", fails = 2 }`) +
 				program("cured", `health = { run = "test ! -e ill", every = "50ms", fails = 2 }`, `restart = { ailing = "300ms" }`, `prepare = [{ run = "rm -f ill" }]`),
 			try: func(t *testing.T, p *project) {
 				p.must("start")
 				before := p.status()
-				p.write("ill", "")
+				// Each has a file of its own: what cures the one would cure the other before it
+				// is seen to ail.
+				p.write("worn", "")
 				p.until("left", "ailing")
+				p.write("ill", "")
 				p.eventually(func(s status) bool { return s.Service["cured"].Restarts == 1 && s.Service["cured"].State == "ready" })
+				require.NoError(t, os.Remove(filepath.Join(p.dir, "worn")))
 				p.until("left", "ready")
 				assert.Equal(t, before.Service["left"].PID, p.status().Service["left"].PID)
 				assert.Regexp(t, `cured +-- its check failed for .*: exit 1`, p.must("logs", "cured", "--events"))
