@@ -4,6 +4,7 @@ import (
 	"slices"
 	"time"
 
+	"neighbour/internal/core/declare"
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/launch"
 	"neighbour/internal/core/proc"
@@ -49,17 +50,21 @@ func (k *Keeper) adopt() {
 		saved, known := state.Services[name]
 		lines, _ := journal.Last(k.project.LogFile(name), supervise.RecentLines)
 		u.Amend(func(s *supervise.Status) { s.Lines = lines })
-		if known && saved.ID.Alive() {
+		left := supervise.Left{ID: saved.ID, Status: supervise.Status(saved.Status), Given: saved.Given}
+		main, holders := proc.Holders(k.project.ServiceLock(name))
+		if found, ok := k.launched(name, main, left); ok {
+			left, known = found, true
+		}
+		if known && left.ID.Alive() {
 			now := u.Status()
-			left := supervise.Left{ID: saved.ID, Status: supervise.Status(saved.Status), Given: saved.Given}
 			err := u.Adopt(left, func(s *supervise.Status) {
 				launch.Describe(k.project, k.decl.Service(name), s)
 				s.Facts, s.Lines, s.Port = now.Facts, now.Lines, now.Port
 				s.Needs, s.NeededBy, s.Step = now.Needs, now.NeededBy, now.Step
 			})
 			if err == nil {
-				k.log.Info("adopted", "service", name, "pid", saved.ID.PID)
-				if saved.Status.State == supervise.Stopping {
+				k.log.Info("adopted", "service", name, "pid", left.ID.PID)
+				if left.Status.State == supervise.Stopping {
 					ending = append(ending, name)
 				}
 				return
@@ -67,11 +72,11 @@ func (k *Keeper) adopt() {
 			k.log.Error("not adopted", "service", name, "why", err)
 		}
 		// Without its main process, the rest of a service is of no use.
-		mark := k.project.Mark(name)
-		if rest := census.Belonging(proc.ID{}, mark); len(rest) > 0 {
+		if rest := census.Belonging(proc.ID{}, k.project.Mark(name)); len(rest) > 0 {
 			k.log.Info("ending what is left of a service", "service", name, "processes", len(rest))
 			killAll(rest)
 		}
+		endAll(holders)
 		if !known {
 			return
 		}
@@ -86,6 +91,15 @@ func (k *Keeper) adopt() {
 			again = append(again, name)
 		}
 	})
+	for _, name := range k.project.LockedServices() {
+		if k.services[name] != nil {
+			continue
+		}
+		if _, rest := proc.Holders(k.project.ServiceLock(name)); len(rest) > 0 {
+			k.log.Info("ending a service that is not declared any more", "service", name, "processes", len(rest))
+			k.background.Go(func() { endAll(rest) })
+		}
+	}
 	if len(ending) > 0 {
 		go func() {
 			op, err := k.ops.begin(k.ctx, "stop", ending)
@@ -101,6 +115,40 @@ func (k *Keeper) adopt() {
 		k.services[name].Start(supervise.Request{At: time.Now(), Again: true, Crashed: ran == supervise.Ready || ran == supervise.Ailing})
 	}
 	k.ops.resume(state.Operations, k.progress)
+}
+
+// launched returns what an earlier keeper left of a service whose process it was killed too
+// soon after to save it, by what the service's lock says; main is the one that may be it.
+func (k *Keeper) launched(name string, main proc.ID, saved supervise.Left) (supervise.Left, bool) {
+	if main.PID == 0 || main == saved.ID {
+		return saved, false
+	}
+	note := launch.Launched{At: time.Now()}
+	if err := proc.ReadNote(k.project.ServiceLock(name), &note); err != nil {
+		k.log.Warn("the lock of a service says nothing", "service", name, "why", err)
+	}
+	if note.ID.PID != 0 && note.ID != main {
+		return saved, false // it has ended, and main is something that it left
+	}
+	s := saved.Status
+	s.Name, s.Kind = name, k.decl.Service(name).Kind
+	s.State, s.Reason, s.Remarks, s.Since = supervise.Starting, "", nil, note.At
+	s.PID, s.Version, s.Checks = main.PID, note.Version, supervise.Checks{}
+	if s.Began.IsZero() {
+		s.Began = note.At
+	}
+	return supervise.Left{ID: main, Status: s, Given: note.Given}, true
+}
+
+// endAll asks processes to end, and kills those that don't.
+func endAll(all []proc.ID) {
+	proc.Signal(all, "TERM")
+	for end := time.Now().Add(declare.DefaultGrace); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+		if !slices.ContainsFunc(all, proc.ID.Alive) {
+			return
+		}
+	}
+	killAll(all)
 }
 
 // killAll kills processes, and waits until they are gone: what they have, such as

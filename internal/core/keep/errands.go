@@ -274,7 +274,7 @@ func (k *Keeper) endLostErrands() {
 		if r.Result != errand.Lost || !r.Process.Alive() {
 			continue
 		}
-		p, err := proc.Adopt(r.Process, "")
+		p, err := proc.Adopt(r.Process, "", "")
 		if err == nil {
 			err = p.KillAll(supervise.KillWait)
 		}

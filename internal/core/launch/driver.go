@@ -9,6 +9,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"syscall"
@@ -17,6 +19,7 @@ import (
 	"neighbour/internal/core/check"
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/journal"
+	"neighbour/internal/core/killpoint"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/migrate"
 	"neighbour/internal/core/port"
@@ -275,7 +278,14 @@ func (d *Driver) Launch() (supervise.Process, error) {
 	if d.match != nil {
 		d.match.reset()
 	}
+	lock, note, err := d.lock(in)
+	if err != nil {
+		return nil, err
+	}
+	defer lock.Close()
+	killpoint.Reach("launching " + d.svc.Name)
 	p, err := proc.Start(proc.Spec{
+		Lock: lock,
 		Argv: l.Argv, Env: append(env, l.Env...), Dir: l.Dir,
 		Mark: d.project.Mark(d.svc.Name), Output: out, Account: in.Account, Group: d.confine(),
 	})
@@ -285,7 +295,37 @@ func (d *Driver) Launch() (supervise.Process, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s can't be started: %w", l.Argv[0], errors.Unwrap(err))
 	}
+	killpoint.Reach("launched " + d.svc.Name)
+	note.ID = p.ID()
+	_ = proc.WriteNote(lock, note) // the keeper saves it, too
 	return p, nil
+}
+
+// Launched is what the lock of a service says of the process that holds it, for a keeper
+// that finds it without having been told.
+type Launched struct {
+	// ID is zero until the process has begun.
+	ID      proc.ID           `json:"process,omitzero"`
+	Version string            `json:"version"`
+	Given   map[string]string `json:"given"`
+	At      time.Time         `json:"at"`
+}
+
+// lock takes the service's lock for the process that is about to begin.
+func (d *Driver) lock(in *kind.Instance) (*os.File, Launched, error) {
+	path := d.project.ServiceLock(d.svc.Name)
+	note := Launched{Version: in.Program.Version, Given: d.Given(), At: time.Now()}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return nil, note, err
+	}
+	lock, err := proc.TakeLock(path, note)
+	if held := (*proc.HeldError)(nil); errors.As(err, &held) {
+		return nil, note, &supervise.Failure{Reason: held.Error(), Remarks: []string{"what it holds can't be used by two at once; end that process, or stop the project, and start it again"}}
+	}
+	if err != nil {
+		return nil, note, fmt.Errorf("its lock can't be written: %w", err)
+	}
+	return lock, note, nil
 }
 
 // tooLarge says which variable makes an environment too large for the system
@@ -328,7 +368,7 @@ func (d *Driver) Adopt(left supervise.Left) (supervise.Process, error) {
 			d.signal = cmp.Or(l.Signal, "TERM")
 		}
 	}
-	return proc.Adopt(left.ID, d.project.Mark(d.svc.Name))
+	return proc.Adopt(left.ID, d.project.Mark(d.svc.Name), d.project.ServiceLock(d.svc.Name))
 }
 
 // printed reports whether the line that a service's check waits for has come

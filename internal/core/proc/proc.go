@@ -104,6 +104,9 @@ type Spec struct {
 	Output *os.File
 	// Account runs the process as another user; nil: as this one.
 	Account *Account
+	// Lock, from TakeLock, is inherited by the process and by all that it starts; nil:
+	// there is none. It stays the caller's to close.
+	Lock *os.File
 	// Group bounds what the process and all that it starts may use; nil: not
 	// at all.
 	Group *Group
@@ -113,6 +116,7 @@ type Spec struct {
 type Process struct {
 	id   ID
 	mark string
+	lock string // the path of its lock, "" for none
 	done chan struct{}
 	exit Exit
 }
@@ -131,6 +135,10 @@ func Start(spec Spec) (*Process, error) {
 	if spec.Account != nil {
 		cmd.SysProcAttr.Credential = spec.Account.credential()
 	}
+	if spec.Lock != nil {
+		cmd.ExtraFiles = make([]*os.File, lockFD-3+1)
+		cmd.ExtraFiles[lockFD-3] = spec.Lock
+	}
 	leave, err := spec.Group.enter(cmd.SysProcAttr)
 	if err != nil {
 		return nil, err
@@ -141,6 +149,9 @@ func Start(spec Spec) (*Process, error) {
 		return nil, err
 	}
 	p := &Process{mark: spec.Mark, done: make(chan struct{})}
+	if spec.Lock != nil {
+		p.lock = spec.Lock.Name()
+	}
 	p.id.PID = cmd.Process.Pid
 	// The child can't be reaped before Wait, so its entry is still there.
 	p.id.Start, _ = startOf(p.id.PID)
@@ -165,12 +176,13 @@ func exitOf(state *os.ProcessState, err error) Exit {
 	return e
 }
 
-// Adopt watches a process that another keeper started.
-func Adopt(id ID, mark string) (*Process, error) {
+// Adopt watches a process that another keeper started, with its mark and the path of its
+// lock, "" for none.
+func Adopt(id ID, mark, lock string) (*Process, error) {
 	if !id.Alive() {
 		return nil, fmt.Errorf("the process with pid %d is gone", id.PID)
 	}
-	p := &Process{id: id, mark: mark, done: make(chan struct{})}
+	p := &Process{id: id, mark: mark, lock: lock, done: make(chan struct{})}
 	go func() {
 		awaitEnd(id)
 		p.exit = reaped(id.PID)
@@ -293,6 +305,9 @@ func (p *Process) KillAll(within time.Duration) error {
 			return err
 		}
 		remains := c.Belonging(p.id, p.mark)
+		if len(remains) == 0 && p.lock != "" { // none that shows it, but for its lock
+			_, remains = Holders(p.lock)
+		}
 		Signal(remains, "KILL")
 		if len(remains) == 0 && !c.table.exitingOrphans() {
 			return nil

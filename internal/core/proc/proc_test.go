@@ -173,7 +173,7 @@ func TestOrphansAreEnded(t *testing.T) {
 func TestAdopt(t *testing.T) {
 	first, dir := run(t, "echo $$ > pid; exec sleep 100")
 	id := pidIn(t, filepath.Join(dir, "pid"))
-	p, err := proc.Adopt(id, proc.Mark(dir, "it"))
+	p, err := proc.Adopt(id, proc.Mark(dir, "it"), "")
 	require.NoError(t, err)
 	select {
 	case <-p.Done():
@@ -183,7 +183,7 @@ func TestAdopt(t *testing.T) {
 	require.NoError(t, p.Signal("TERM"))
 	assert.Equal(t, "ended", ended(t, p).String(), "only its parent learns how it ended")
 	assert.Equal(t, "ended by SIGTERM", ended(t, first).String())
-	_, err = proc.Adopt(id, "")
+	_, err = proc.Adopt(id, "", "")
 	assert.ErrorContains(t, err, "is gone")
 }
 
@@ -192,7 +192,7 @@ func TestRecycledPidIsAnother(t *testing.T) {
 	p, _ := run(t, "exec sleep 100")
 	stale := proc.ID{PID: p.ID().PID, Start: "another boot:1"}
 	assert.False(t, stale.Alive())
-	_, err := proc.Adopt(stale, "")
+	_, err := proc.Adopt(stale, "", "")
 	assert.Error(t, err)
 	proc.Signal([]proc.ID{stale}, "KILL")
 	table, err := proc.ReadTable()

@@ -54,6 +54,24 @@ func (p *Project) KeeperLog() string { return filepath.Join(p.LogDir(), "keeper.
 // StateFile returns where the keeper keeps what it needs to find the services again.
 func (p *Project) StateFile() string { return filepath.Join(p.state, "run", "state.json") }
 
+// ServiceLock returns the file that a service's processes hold as long as they run.
+func (p *Project) ServiceLock(service string) string {
+	return filepath.Join(p.state, "run", "services", service+".lock")
+}
+
+// LockedServices lists the services that have had a lock, those that aren't declared any
+// more among them.
+func (p *Project) LockedServices() []string {
+	entries, _ := os.ReadDir(filepath.Dir(p.ServiceLock("")))
+	var out []string
+	for _, e := range entries {
+		if name, is := strings.CutSuffix(e.Name(), ".lock"); is {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
 // LockFile returns the file that the project's keeper holds as long as it runs.
 func (p *Project) LockFile() string { return filepath.Join(p.state, "run", "keeper.lock") }
 

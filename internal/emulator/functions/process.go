@@ -39,7 +39,7 @@ const killWait = 2 * time.Second
 func (p *process) end() {
 	p.kill.Do(func() {
 		_ = syscall.Kill(-p.cmd.Process.Pid, syscall.SIGKILL)
-		if remains, err := proc.Adopt(p.id, ""); err == nil {
+		if remains, err := proc.Adopt(p.id, "", ""); err == nil {
 			_ = remains.KillAll(killWait)
 		}
 	})
