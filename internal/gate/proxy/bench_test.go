@@ -5,6 +5,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"net/http/httputil"
 	"net/url"
 	"sync/atomic"
 	"testing"
@@ -32,12 +33,25 @@ func leading(targets map[string]*Target) *Gate {
 	return g
 }
 
-// BenchmarkGate passes small requests on, and remembers them.
+// BenchmarkGate passes small requests on, and remembers them; beside it a ReverseProxy that
+// does nothing else.
 func BenchmarkGate(b *testing.B) {
 	up := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "ok\n") }))
 	defer up.Close()
 	u, _ := url.Parse(up.URL)
-	front := httptest.NewServer(leading(map[string]*Target{"shed.localhost": {Project: "shed", Service: "web", URL: u, Ready: true, KeepHost: true}}))
+	b.Run("gate", func(b *testing.B) {
+		pass(b, leading(map[string]*Target{"shed.localhost": {Project: "shed", Service: "web", URL: u, Ready: true, KeepHost: true}}))
+	})
+	b.Run("bare", func(b *testing.B) {
+		pass(b, &httputil.ReverseProxy{
+			Rewrite:   func(r *httputil.ProxyRequest) { r.SetURL(u); r.SetXForwarded() },
+			Transport: &http.Transport{MaxIdleConnsPerHost: 256},
+		})
+	})
+}
+
+func pass(b *testing.B, proxy http.Handler) {
+	front := httptest.NewServer(proxy)
 	defer front.Close()
 	b.ReportAllocs()
 	b.SetParallelism(16)

@@ -10,7 +10,6 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
-	"net/http/httptrace"
 	"net/http/httputil"
 	"net/netip"
 	"net/url"
@@ -78,7 +77,7 @@ func New(remembers *traffic.Log, httpsPort, httpPort int, errors *slog.Logger) *
 		ErrorHandler:   g.failed,
 		ErrorLog:       log.New(io.Discard, "", 0), // what goes wrong is in the traffic
 		BufferPool:     g,
-		Transport: &transport{dialer: dialer, general: &http.Transport{
+		Transport: &transport{Transport: &http.Transport{
 			DialContext: dialer.DialContext,
 			DialTLSContext: func(ctx context.Context, _, address string) (net.Conn, error) {
 				return dialTLS(ctx, dialer, address)
@@ -112,11 +111,18 @@ type passing struct {
 	// tunnelled says that its connections speak something else now, and end it.
 	tunnelled bool
 	done      sync.Once
-	// When it had a connection, was written, and was answered, as transport notes it.
-	connected, written, answered float64
+	// When it had a connection, was written, and was answered, in microseconds since it
+	// began; 0: not yet. They are told by the goroutines of the transport.
+	connected, written, answered atomic.Int64
 }
 
 type passingKey struct{}
+
+// passingOf returns the request that a context is of, nil if it is of none.
+func passingOf(ctx context.Context) *passing {
+	p, _ := ctx.Value(passingKey{}).(*passing)
+	return p
+}
 
 type repeatKey struct{}
 
@@ -141,23 +147,21 @@ func Repeated(ctx context.Context) int64 {
 	return r.id
 }
 
-func (p *passing) since() float64 { return float64(time.Since(p.began).Microseconds()) / 1000 }
+// reached notes that a request has come so far.
+func (p *passing) reached(at *atomic.Int64) { at.Store(max(1, time.Since(p.began).Microseconds())) }
 
-// reached notes when a request had come so far.
-func (p *passing) reached(at *float64) {
-	since := p.since()
-	p.log.Amend(p.full, func(*traffic.Full) { *at = since })
+// times writes down how far it has come, and when.
+func (p *passing) times(f *traffic.Full) {
+	f.ConnectedMS, f.SentMS, f.AnsweredMS = float64(p.connected.Load())/1000, float64(p.written.Load())/1000, float64(p.answered.Load())/1000
 }
 
 // end completes what is remembered of it.
 func (p *passing) end(change func(*traffic.Full)) {
 	p.done.Do(func() {
-		took := p.since()
+		took := float64(time.Since(p.began).Microseconds()) / 1000
 		p.log.End(p.full, func(f *traffic.Full) {
 			f.TookMS = took
-			if p.connected > 0 {
-				f.ConnectedMS, f.SentMS, f.AnsweredMS = p.connected, p.written, p.answered
-			}
+			p.times(f)
 			if f.Upgrade == "" { // of what it became, the tunnel counts
 				f.Sent, f.Request = p.sent.Taken()
 			}
@@ -244,13 +248,6 @@ func (g *Gate) Pass(w http.ResponseWriter, r *http.Request, t *Target) {
 		return
 	}
 	ctx := context.WithValue(r.Context(), passingKey{}, p)
-	if r.Body != nil && r.Body != http.NoBody {
-		ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{
-			GotConn:              func(httptrace.GotConnInfo) { p.reached(&p.full.ConnectedMS) },
-			WroteRequest:         func(httptrace.WroteRequestInfo) { p.reached(&p.full.SentMS) },
-			GotFirstResponseByte: func() { p.reached(&p.full.AnsweredMS) },
-		})
-	}
 	defer func() {
 		switch v := recover(); {
 		case v == nil:
@@ -290,7 +287,7 @@ func describe(r *http.Request, t *Target) *traffic.Full {
 
 // rewrite makes the request that the service gets.
 func (g *Gate) rewrite(pr *httputil.ProxyRequest) {
-	p := pr.In.Context().Value(passingKey{}).(*passing)
+	p := passingOf(pr.In.Context())
 	t := p.target
 	pr.Out.URL.Scheme, pr.Out.URL.Host = t.URL.Scheme, t.URL.Host
 	if t.Strip != "" || t.URL.Path != "" {
@@ -306,6 +303,12 @@ func (g *Gate) rewrite(pr *httputil.ProxyRequest) {
 			pr.Out.URL.RawPath = base + raw
 		}
 		pr.Out.Header.Set("X-Forwarded-Prefix", t.Strip)
+	}
+	// What may be sent twice (RFC 9110, section 9.2.2) is, should the service close an idle
+	// connection at that moment. The transport knows it by this header, which isn't sent
+	// without a value.
+	if pr.Out.ContentLength == 0 && (pr.Out.Method == http.MethodDelete || pr.Out.Method == http.MethodPut) {
+		pr.Out.Header["X-Idempotency-Key"] = nil
 	}
 	// HTTP/2 is in front only. Servers that don't know this upgrade should go on without it
 	// (RFC 9110, section 7.8), and some never answer.
@@ -348,10 +351,11 @@ func forwarded(r *http.Request, proto string) string {
 
 // answered looks at a service's answer as it passes.
 func (g *Gate) answered(resp *http.Response) error {
-	p := resp.Request.Context().Value(passingKey{}).(*passing)
+	p := passingOf(resp.Request.Context())
 	f := p.full
 	g.Log.Amend(f, func(f *traffic.Full) {
 		f.Status, f.Header = resp.StatusCode, resp.Header
+		p.times(f)
 		if resp.StatusCode == http.StatusSwitchingProtocols {
 			f.Upgrade = strings.ToLower(resp.Header.Get("Upgrade"))
 		}
@@ -378,7 +382,7 @@ func (a *answering) Close() error {
 
 // failed says why a service did not answer.
 func (g *Gate) failed(w http.ResponseWriter, r *http.Request, err error) {
-	p := r.Context().Value(passingKey{}).(*passing)
+	p := passingOf(r.Context())
 	switch {
 	case errors.Is(err, errTunnelled):
 	case r.Context().Err() != nil:

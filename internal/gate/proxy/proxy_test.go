@@ -12,6 +12,8 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/http/httptrace"
+	"net/textproto"
 	"net/url"
 	"strings"
 	"sync/atomic"
@@ -452,4 +454,73 @@ func TestConnectionsThatEnd(t *testing.T) {
 	require.Error(t, err)
 	<-left
 	assert.Equal(t, "who asked did not wait for the answer", w.passed().Problem)
+}
+
+// Connections to services are used again by the rules: what comes late on one is nobody's
+// answer, one that was closed meanwhile fails no request, and news before an answer (RFC
+// 9110, section 15.2) are passed on.
+func TestConnectionsAreUsedAgain(t *testing.T) {
+	up, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { up.Close() })
+	closed := make(chan bool, 100)
+	go func() {
+		for {
+			conn, err := up.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				in := bufio.NewReader(conn)
+				for {
+					r, err := http.ReadRequest(in)
+					if err != nil {
+						return
+					}
+					fmt.Fprintf(conn, "HTTP/1.1 103 Early Hints\r\nLink: <%[1]s.css>\r\n\r\nHTTP/1.1 200 OK\r\nContent-Length: %[2]d\r\n\r\n%[1]s", r.URL.Path, len(r.URL.Path))
+					switch r.URL.Query().Get("then") {
+					case "late":
+						fmt.Fprint(conn, "HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\nother")
+						_, err := in.Peek(1)
+						closed <- err != nil
+					case "close":
+						return
+					}
+				}
+			}()
+		}
+	}()
+	u, _ := url.Parse("http://" + up.Addr().String())
+	front := httptest.NewServer(leading(map[string]*Target{"shed.localhost": {Project: "shed", Service: "web", URL: u, Ready: true, KeepHost: true}}))
+	t.Cleanup(front.Close)
+	for _, then := range []string{"", "late", "close"} {
+		for _, method := range []string{"GET", "DELETE", "POST"} {
+			if method == "POST" && then == "close" {
+				continue // nobody may send it twice
+			}
+			for i := range 5 {
+				path := fmt.Sprintf("/%s%d", strings.ToLower(method), i)
+				hints := ""
+				ctx := httptrace.WithClientTrace(t.Context(), &httptrace.ClientTrace{Got1xxResponse: func(code int, h textproto.MIMEHeader) error {
+					hints += fmt.Sprint(code, h.Get("Link"))
+					return nil
+				}})
+				req, err := http.NewRequestWithContext(ctx, method, front.URL+path+"?then="+then, nil)
+				require.NoError(t, err)
+				req.Host = "shed.localhost"
+				resp, err := http.DefaultClient.Do(req)
+				require.NoError(t, err)
+				body, err := io.ReadAll(resp.Body)
+				resp.Body.Close()
+				require.NoError(t, err)
+				assert.Equal(t, path, string(body), "%s %s", method, then)
+				assert.Equal(t, 200, resp.StatusCode)
+				assert.Equal(t, "103<"+path+".css>", hints)
+				if then == "late" {
+					assert.True(t, <-closed, "the connection was used again")
+				}
+			}
+		}
+	}
 }

@@ -112,7 +112,7 @@ func dialTLS(ctx context.Context, d *net.Dialer, address string) (net.Conn, erro
 		return nil, err
 	}
 	c := &tls.Config{ServerName: host, NextProtos: []string{"http/1.1"}, InsecureSkipVerify: local(address)}
-	if p, ok := ctx.Value(passingKey{}).(*passing); ok && c.InsecureSkipVerify {
+	if p := passingOf(ctx); p != nil && c.InsecureSkipVerify {
 		if asked, err := route.Host(p.full.Host); err == nil { // it may have several
 			c.ServerName = asked
 		}
@@ -125,5 +125,5 @@ func (t *transport) overTLS(req *http.Request) (*http.Response, error) {
 	again, u := *req, *req.URL
 	u.Scheme = "https"
 	again.URL = &u
-	return t.general.RoundTrip(&again)
+	return t.Transport.RoundTrip(&again)
 }

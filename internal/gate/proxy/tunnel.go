@@ -17,33 +17,25 @@ import (
 // something else from now on, and are nobody else's any more.
 var errTunnelled = errors.New("the connection has become a tunnel")
 
-// switched is the body of an answer that switches protocols, with the connection to the service.
+// switched is the body of an answer that switches protocols: the connection to the service,
+// which the ReverseProxy doesn't close once the tunnel has it.
 type switched struct {
-	conn io.ReadWriteCloser
-	// early is what the service sent right after its answer.
-	early []byte
-	// taken says that the tunnel has the connection.
+	io.ReadWriteCloser
 	taken bool
 }
-
-func (s *switched) Read([]byte) (int, error) { return 0, io.EOF }
 
 func (s *switched) Close() error {
 	if s.taken {
 		return nil
 	}
-	return s.conn.Close()
+	return s.ReadWriteCloser.Close()
 }
 
 // tunnel joins the connections of a request whose service switches protocols (RFC 9110,
 // section 7.8). It returns at once, so that the goroutine and the buffers of the request go:
 // most such connections are idle, and there can be thousands.
 func (g *Gate) tunnel(p *passing, resp *http.Response) error {
-	s, ok := resp.Body.(*switched)
-	if conn, general := resp.Body.(io.ReadWriteCloser); !ok && general {
-		s, ok = &switched{conn: conn}, true
-		resp.Body = s // which the ReverseProxy closes
-	}
+	service, ok := resp.Body.(io.ReadWriteCloser)
 	asked, got := p.full.RequestHeader.Get("Upgrade"), resp.Header.Get("Upgrade")
 	if !ok || !strings.EqualFold(asked, got) {
 		return fmt.Errorf("invalid answer: it switches to %q, asked for was %q", got, asked)
@@ -52,20 +44,19 @@ func (g *Gate) tunnel(p *passing, resp *http.Response) error {
 	if err != nil {
 		return fmt.Errorf("the connection can't be switched: %w", err)
 	}
-	s.taken, p.tunnelled = true, true
+	resp.Body = &switched{service, true}
+	p.tunnelled = true
 	p.w = nil // it would keep the buffers of the connection
-	t := &tunnel{p: p, client: client, service: s.conn}
-	// What came before either side was read from.
+	t := &tunnel{p: p, client: client, service: service}
+	// What came before the client was read from.
 	sent, _ := rw.Reader.Peek(rw.Reader.Buffered())
 	t.sent.Add(int64(len(sent)))
-	t.received.Add(int64(len(s.early)))
 	var head bytes.Buffer
 	fmt.Fprintf(&head, "HTTP/1.1 %d %s\r\n", resp.StatusCode, http.StatusText(resp.StatusCode))
 	_ = resp.Header.Write(&head)
 	head.WriteString("\r\n")
-	head.Write(s.early)
 	_, err1 := client.Write(head.Bytes())
-	_, err2 := s.conn.Write(sent)
+	_, err2 := service.Write(sent)
 	if errors.Join(err1, err2) != nil {
 		t.close()
 		t.end()
@@ -75,10 +66,10 @@ func (g *Gate) tunnel(p *passing, resp *http.Response) error {
 	both.Add(1)
 	go func() {
 		defer both.Done()
-		t.pass(s.conn, client, &t.sent)
+		t.pass(service, client, &t.sent)
 	}()
 	go func() {
-		t.pass(client, s.conn, &t.received)
+		t.pass(client, service, &t.received)
 		both.Wait()
 		t.close()
 		t.end()

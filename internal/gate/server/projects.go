@@ -142,9 +142,9 @@ func (s *server) follow(ctx context.Context, m *member) {
 		if m.lost.IsZero() {
 			m.lost = time.Now()
 		}
-		lost := time.Since(m.lost)
+		lost, led := time.Since(m.lost), m.addresses()
 		s.mu.Unlock()
-		if lost > lostFor && !m.anyAnswers() {
+		if lost > lostFor && !anyAnswers(led) {
 			s.leave(m.Dir)
 			return
 		}
@@ -193,14 +193,21 @@ func (s *server) watch(ctx context.Context, m *member) error {
 	}
 }
 
-// anyAnswers reports whether anything listens where the project's names lead.
-func (m *member) anyAnswers() bool {
+// addresses returns where the project's names lead. The server's lock is held.
+func (m *member) addresses() []string {
+	var all []string
 	for _, p := range m.targets {
-		t := p.Load()
-		if t == nil || t.URL == nil {
-			continue
+		if t := p.Load(); t != nil && t.URL != nil {
+			all = append(all, t.URL.Host)
 		}
-		if conn, err := net.DialTimeout("tcp", t.URL.Host, time.Second); err == nil {
+	}
+	return all
+}
+
+// anyAnswers reports whether anything listens at one of the addresses.
+func anyAnswers(addresses []string) bool {
+	for _, a := range addresses {
+		if conn, err := net.DialTimeout("tcp", a, time.Second); err == nil {
 			conn.Close()
 			return true
 		}
