@@ -114,8 +114,8 @@ func TestClientAndKeeper(t *testing.T) {
 
 func TestAnotherVersion(t *testing.T) {
 	c, p := serve(t, two)
-	for _, header := range []string{"2", ""} {
-		req, err := http.NewRequest(http.MethodGet, "http://keeper/v1/status", nil)
+	for _, header := range []string{"0", ""} {
+		req, err := http.NewRequest(http.MethodGet, "http://keeper/v"+Version+"/status", nil)
 		require.NoError(t, err)
 		if header != "" {
 			req.Header.Set(versionHeader, header)
@@ -125,14 +125,14 @@ func TestAnotherVersion(t *testing.T) {
 		b, err := io.ReadAll(resp.Body)
 		require.NoError(t, err)
 		resp.Body.Close()
-		if header == "2" {
+		if header == "0" {
 			assert.Equal(t, http.StatusConflict, resp.StatusCode)
 			assert.Contains(t, string(b), "another version of Neighbour")
 		} else {
 			assert.Equal(t, http.StatusOK, resp.StatusCode, "a plain HTTP client is welcome")
 		}
 	}
-	resp, err := c.http.Post("http://keeper/v1/start", "application/json", strings.NewReader("{broken"))
+	resp, err := c.http.Post("http://keeper/v"+Version+"/start", "application/json", strings.NewReader("{broken"))
 	require.NoError(t, err)
 	resp.Body.Close()
 	assert.Equal(t, http.StatusBadRequest, resp.StatusCode)

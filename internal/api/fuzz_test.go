@@ -23,11 +23,11 @@ import (
 // Whatever is asked, the keeper answers, and goes on.
 func FuzzRequests(f *testing.F) {
 	for _, r := range [][3]string{
-		{"GET", "/v1/logs?n=3&level=warn&pattern=/a/&from=1:2:api&before=9:9:~&oldest=true", ""},
-		{"GET", "/v1/logs/count?services=api,web", ""}, {"GET", "/v1/logs?from=x", ""}, {"GET", "/v1/logs?n=-1", ""},
-		{"POST", "/v1/start", `{"services":["api"]}`}, {"POST", "/v1/stop", `{"services":["nothing"]}`}, {"POST", "/v1/restart", `{"with_needs":1}`},
-		{"POST", "/v1/remedy", `{"finding":"x","action":{"do":"port"}}`}, {"POST", "/v1/declaration", `{"service":"api","set":{"port":"x"}}`},
-		{"POST", "/v1/apply", ""}, {"GET", "/v1/services/api/impact", ""}, {"GET", "/v1/wiring", ""}, {"GET", "/v1/events", ""}, {"PUT", "/v2//..", "\x00"},
+		{"GET", "/v" + Version + "/logs?n=3&level=warn&pattern=/a/&from=1:2:api&before=9:9:~&oldest=true", ""},
+		{"GET", "/v" + Version + "/logs/count?services=api,web", ""}, {"GET", "/v" + Version + "/logs?from=x", ""}, {"GET", "/v" + Version + "/logs?n=-1", ""},
+		{"POST", "/v" + Version + "/start", `{"services":["api"]}`}, {"POST", "/v" + Version + "/stop", `{"services":["nothing"]}`}, {"POST", "/v" + Version + "/restart", `{"with_needs":1}`},
+		{"POST", "/v" + Version + "/remedy", `{"finding":"x","action":{"do":"port"}}`}, {"POST", "/v" + Version + "/declaration", `{"service":"api","set":{"port":"x"}}`},
+		{"POST", "/v" + Version + "/apply", ""}, {"GET", "/v" + Version + "/services/api/impact", ""}, {"GET", "/v" + Version + "/wiring", ""}, {"GET", "/v" + Version + "/events", ""}, {"PUT", "/v2//..", "\x00"},
 	} {
 		f.Add(r[0], r[1], []byte(r[2]))
 	}
@@ -54,7 +54,7 @@ func FuzzRequests(f *testing.F) {
 		w := httptest.NewRecorder()
 		server.checkVersion(w, r)
 		assert.NotZero(t, w.Code)
-		if u.Path == "/v1/status" && method == http.MethodGet {
+		if u.Path == "/v"+Version+"/status" && method == http.MethodGet {
 			assert.Equal(t, http.StatusOK, w.Code)
 		}
 	})

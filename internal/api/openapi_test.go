@@ -1,7 +1,10 @@
 package api
 
 import (
+	"bytes"
 	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
 	"flag"
 	"fmt"
 	"go/ast"
@@ -60,7 +63,49 @@ has gone before it could begin is not carried out.
 	}
 	want, err := os.ReadFile(file)
 	require.NoError(t, err)
-	assert.Equal(t, string(want), got, "write it anew with -update")
+	assert.True(t, string(want) == got, "docs/openapi.yaml is not current: write it anew with -update")
+
+	// What clients see changes together with the version that they ask for.
+	shape, err := yaml.Marshal(shapeOf(map[string]any{"paths": paths, "schemas": o.schemas}))
+	require.NoError(t, err)
+	shape = bytes.ReplaceAll(shape, []byte("/v"+Version+"/"), []byte("/"))
+	sum := sha256.Sum256(shape)
+	now := Version + " " + hex.EncodeToString(sum[:8]) + "\n"
+	const versions = "testdata/version.txt" // the version, and a digest of what clients of it see
+	b, err = os.ReadFile(versions)
+	require.NoError(t, err)
+	if was, _, _ := strings.Cut(string(b), " "); *update && was != Version {
+		require.NoError(t, os.WriteFile(versions, []byte(now), 0o644))
+		return
+	}
+	assert.Equal(t, string(b), now, "what clients see has changed, or the version alone has: raise Version in api.go, then write both anew with -update")
+}
+
+// shapeOf returns a description without its prose.
+func shapeOf(v any) any {
+	switch v := v.(type) {
+	case map[string]any:
+		out := map[string]any{}
+		for name, one := range v {
+			if _, prose := one.(string); !prose || name != "description" && name != "summary" {
+				out[name] = shapeOf(one)
+			}
+		}
+		return out
+	case map[string]map[string]any:
+		out := map[string]any{}
+		for name, one := range v {
+			out[name] = shapeOf(one)
+		}
+		return out
+	case []any:
+		out := make([]any, len(v))
+		for i, one := range v {
+			out[i] = shapeOf(one)
+		}
+		return out
+	}
+	return v
 }
 
 type openAPI struct {

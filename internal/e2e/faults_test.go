@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"neighbour/internal/api"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/testkit"
 )
@@ -426,7 +427,7 @@ stop = { signal = "USR1" }
 						}
 					}
 				}
-				p.ask("/v1/status", &s)
+				p.ask("/v"+api.Version+"/status", &s)
 				require.Len(t, s.Services[0].Tries, 3)
 				for i, try := range s.Services[0].Tries {
 					assert.Regexp(t, `^exit 9 after 0\.\d s: ERROR: no screws$`, try.Reason)
@@ -701,7 +702,7 @@ func tryFullDisk(t *testing.T, p *project) {
 	assert.Equal(t, pid, p.status().Service["api"].PID, "what runs goes on")
 	warning := func() string {
 		var s struct{ Warning string }
-		p.ask("/v1/status", &s)
+		p.ask("/v"+api.Version+"/status", &s)
 		return s.Warning
 	}
 	// What there is may have room for a little more.

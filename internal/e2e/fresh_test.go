@@ -67,9 +67,11 @@ func TestFreshCopies(t *testing.T) {
 	declared := freePort(t)
 	p := newProject(t, fmt.Sprintf(copied, declared)+`
 [errand.test]
-run = "sh -c 'echo number ${copy.number} of ${copy.name}; echo $FILE; redis-cli -u $SHELF_URL --raw incr tests; exit ${env.CODE:-0}'"
+run = "sh -c 'echo number ${copy.number} of ${copy.name}; echo $PUBLIC/ $URL/ > address; echo $FILE; redis-cli -u $SHELF_URL --raw incr tests; exit ${env.CODE:-0}'"
 with = "api"
 env.FILE = "${file.path}"
+env.URL = "${api.url}"
+env.PUBLIC = "${api.public_url}"
 needs = ["file"]
 fresh = true
 [errand.many]
@@ -102,6 +104,11 @@ copies = 4
 		assert.Regexp(t, fmt.Sprintf(`the copy has ports of its own: shelf \d+ for %d`, declared), r.stderr)
 		assert.Empty(t, p.copies())
 	}
+	addresses, err := os.ReadFile(filepath.Join(p.dir, "address"))
+	require.NoError(t, err)
+	public, itself, _ := strings.Cut(strings.TrimSpace(string(addresses)), " ")
+	assert.Equal(t, itself, public, "what a copy says of its address leads to the copy")
+	assert.NotEqual(t, p.status().Service["api"].Facts["url"]+"/", itself)
 	templates, _ := filepath.Glob(p.state("templates/template-*"))
 	assert.Len(t, templates, 1)
 	p.write("db/2-tools.sql", "create table tools (id integer primary key);")

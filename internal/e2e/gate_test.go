@@ -23,6 +23,7 @@ import (
 	"testing"
 	"time"
 
+	"neighbour/internal/api"
 	"neighbour/internal/testkit"
 
 	"github.com/chromedp/chromedp"
@@ -472,9 +473,9 @@ func TestGateSaysWhy(t *testing.T) {
 	last := func(path string) (e exchange) {
 		t.Helper()
 		var all struct{ Exchanges []exchange }
-		p.ask("/v1/traffic?filter="+path, &all)
+		p.ask("/v"+api.Version+"/traffic?filter="+path, &all)
 		require.NotEmpty(t, all.Exchanges)
-		p.ask(fmt.Sprintf("/v1/traffic/%d", all.Exchanges[0].ID), &e)
+		p.ask(fmt.Sprintf("/v"+api.Version+"/traffic/%d", all.Exchanges[0].ID), &e)
 		return e
 	}
 	ask("web.shed", "/logo.svg")

@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"neighbour/internal/api"
 	"neighbour/internal/testkit"
 )
 
@@ -465,7 +466,7 @@ func TestEditsAtTheSameTime(t *testing.T) {
 	})
 	for i := 0; ; i++ {
 		body := fmt.Sprintf(`{"service":"n%d","add":{"kind":"program","line":"run = \"sleep 1000\""}}`, i)
-		p.post("/v1/declaration", body)
+		p.post("/v"+api.Version+"/declaration", body)
 		select {
 		case <-done:
 			editor.Wait()

@@ -225,17 +225,15 @@ func (p *Project) GateHosts() []string {
 
 // UsesGate reports whether the project is reached through the gate.
 func (p *Project) UsesGate() bool {
-	if p.Copy != "" { // its names are the project's
-		return false
-	}
 	// The program that is executed as the gate is this one, and a test of it is another.
 	return !strings.HasSuffix(p.Self, ".test") && len(p.GateNames()) > 0
 }
 
 // GateNames returns the names by which the project's services are reached, sorted, those that
-// are declared and those that services have by themselves.
+// are declared and those that services have by themselves. A fresh copy has none: what reads
+// an address of the copy's must not be led to the project's data.
 func (p *Project) GateNames() []GateName {
-	if GateDir() == "" || p.Gate != nil && p.Gate.Off || os.Getenv(GateVariable) == "off" {
+	if p.Copy != "" || GateDir() == "" || p.Gate != nil && p.Gate.Off || os.Getenv(GateVariable) == "off" {
 		return nil
 	}
 	p.names.mu.Lock()

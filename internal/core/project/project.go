@@ -448,6 +448,8 @@ func (p *Project) Facts(service string) (map[string]kind.Fact, error) {
 	}
 	if address := p.PublicURL(service); address != "" {
 		facts[declare.PublicURL] = kind.Fact{Value: address}
+	} else if own, ok := facts["url"]; ok { // without the gate it is reached by its own
+		facts[declare.PublicURL] = own
 	}
 	return facts, nil
 }
