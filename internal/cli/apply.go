@@ -94,7 +94,9 @@ func (a *app) settle(cmd *cobra.Command, effects []insight.Effect) error {
 		return err
 	}
 	var names []string
+	current := map[string]api.Status{}
 	for _, st := range s.Services {
+		current[st.Name] = st
 		started := func(e insight.Effect) bool {
 			return e.Service == st.Name && (e.Does == insight.Starts || e.Does == insight.Restarts)
 		}
@@ -103,6 +105,7 @@ func (a *app) settle(cmd *cobra.Command, effects []insight.Effect) error {
 		}
 	}
 	if len(names) == 0 {
+		awaitTriggers(ctx, p, client, current)
 		return nil
 	}
 	return a.follow(ctx, p, client, names, false, func() (api.Done, error) { return api.Done{}, nil })

@@ -15,6 +15,7 @@ import (
 	"neighbour/internal/api"
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/insight"
+	"neighbour/internal/core/keep"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/words"
@@ -276,6 +277,36 @@ func awaitGate(ctx context.Context, p *project.Project, services map[string]api.
 	}
 }
 
+// triggerPatience is how long the sources of triggers are waited for at most: some of their
+// servers take a moment to let themselves be watched.
+const triggerPatience = 5 * time.Second
+
+// awaitTriggers waits until the sources of the triggers are watched whose services are ready,
+// so that nothing that is done next is missed.
+func awaitTriggers(ctx context.Context, p *project.Project, client *api.Client, services map[string]api.Status) {
+	sources := map[string]bool{} // by trigger
+	for _, t := range p.Triggers {
+		name := t.On.ServiceName()
+		sources[t.Name] = name == "" || services[name].State == supervise.Ready
+	}
+	if len(sources) == 0 {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, triggerPatience)
+	defer cancel()
+	for {
+		all, err := client.Triggers(ctx)
+		if err == nil && !slices.ContainsFunc(all.Triggers, func(t keep.Trigger) bool { return sources[t.Name] && !t.Watched && t.Problem == "" }) {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
+}
+
 // errKeeperEnded is returned by follow when the keeper has ended meanwhile.
 var errKeeperEnded = errors.New("the keeper ended meanwhile")
 
@@ -341,6 +372,7 @@ func (a *app) follow(ctx context.Context, p *project.Project, client *api.Client
 	if !gateFails {
 		awaitGate(ctx, p, current)
 	}
+	awaitTriggers(ctx, p, client, current)
 	if asJSON { // all that there is to tell, then
 		s, err := client.Status(ctx)
 		if err != nil {

@@ -163,8 +163,29 @@ call = "${seen.url}/up"
 	// A declaration that is applied changes no address; what happened meanwhile arrives.
 	text, err := os.ReadFile(filepath.Join(p.dir, "neighbour.toml"))
 	require.NoError(t, err)
-	p.write("neighbour.toml", string(text)+"\n[trigger.later]\non = { cron = \"0 8 * * MON\", zone = \"Europe/Oslo\" }\nerrand = \"note\"\n")
+	p.write("neighbour.toml", string(text)+`
+[trigger.later]
+on = { cron = "0 8 * * MON", zone = "Europe/Oslo" }
+errand = "note"
+[trigger.more]
+on = { postgres = "loans", change = ["insert"] }
+call = "${seen.url}/more"
+[trigger.paid]
+on = { mariadb = "payments", key = "id", every = "100ms" }
+call = "${seen.url}/paid"
+[trigger.posted]
+on = { mail = "*" }
+call = "${seen.url}/posted"
+`)
 	p.must("apply")
+	// What happens right after is not missed.
+	p.must("ask", "--write", "ledger", "insert into loans values (9, 'vice')")
+	p.must("ask", "--write", "tills", "insert into toolshed.payments (amount) values (13)")
+	send("marit@example.org")
+	p.came("/more", 1)
+	assert.Equal(t, 13.0, p.came("/paid", 1)[0].(map[string]any)["amount"])
+	assert.Contains(t, fmt.Sprint(p.came("/posted", 1)), "marit@example.org")
+	p.came("/rows", 3)
 	assert.Equal(t, inbox, p.status().Service["postbox"].Facts["url"])
 	code, _ := get(http.DefaultClient, inbox+"/messages")
 	assert.Equal(t, 200, code)
@@ -174,9 +195,9 @@ call = "${seen.url}/up"
 	require.Eventually(t, func() bool {
 		return slices.ContainsFunc(p.triggers(), func(tr keep.Trigger) bool { return tr.Name == "rows" && tr.Waiting == 1 })
 	}, patience, 20*time.Millisecond)
-	p.came("/rows", 2)
-	p.must("trigger", "resume", "rows")
 	p.came("/rows", 3)
+	p.must("trigger", "resume", "rows")
+	p.came("/rows", 4)
 	p.must("stop")
 	assert.Empty(t, p.left())
 }
