@@ -326,3 +326,36 @@ func readLog(p *project) string {
 func readFile(p *project, name string) ([]byte, error) {
 	return os.ReadFile(filepath.Join(p.dir, name))
 }
+
+// Users that are declared once a database is in use may do all that its user could so far.
+func TestUsersOfAnOldDatabase(t *testing.T) {
+	t.Parallel()
+	testkit.Need(t, testkit.Postgres, "postgres")
+	declared := "[service.ledger]\nkind = \"postgres\"\ndatabases = [\"toolshed\", \"empty\"]\nextensions = [\"citext\"]\n"
+	p := newProject(t, declared)
+	p.must("start")
+	for _, statement := range []string{
+		`create schema "Shed 2"`, "create type state as enum ('lent', 'here')", "create domain short as text check (length(value) < 50)", "create type place as (shelf int, row int)",
+		"create table tool (id int generated always as identity primary key, name citext, state state, at place, short short)", "create sequence free", `create table "Shed 2".loan (id serial primary key, tool int references tool (id)) partition by list (id)`,
+		`create table "Shed 2".first partition of "Shed 2".loan for values in (1)`, "create view lent as select * from tool where state = 'lent'", "create materialized view names as select name from tool",
+		"create function twice(n int) returns int language sql as 'select 2 * n'", "insert into tool (name, state) values ('Drill', 'lent')",
+	} {
+		p.must("ask", "--write", "ledger", statement)
+	}
+	p.write("neighbour.toml", declared+"users = [\"shed\", \"reader's\"]\n")
+	p.must("apply")
+	for _, user := range []string{"shed", "reader's"} {
+		db, err := sql.Open("pgx", p.status().Service["ledger"].Facts[map[string]string{"shed": "url"}[user]+map[string]string{"reader's": "reader's.url"}[user]])
+		require.NoError(t, err)
+		for _, statement := range []string{
+			"insert into tool (name, state) values ('saw', 'here')", `insert into "Shed 2".loan values (1, 1) on conflict do nothing`, "select nextval('free')", "select * from lent", "refresh materialized view names", "select twice(2)",
+			"alter table tool add column c int", "alter table tool drop column c", "alter type state rename value 'here' to 'there'", "alter type state rename value 'there' to 'here'", "create table more (id int)", "drop table more",
+		} {
+			_, err := db.Exec(statement)
+			assert.NoError(t, err, "%s: %s", user, statement)
+		}
+		db.Close()
+	}
+	p.must("restart")
+	assert.Equal(t, "3\n", strings.TrimPrefix(p.must("ask", "ledger", "select count(*) from tool", "--csv"), "count\n"))
+}

@@ -286,9 +286,24 @@ func connect(ctx context.Context, in *kind.Instance, database string) (*pgconn.P
 		if answer.Code == "28P01" { // invalid_password
 			return nil, &probe.FinalError{Err: fmt.Errorf("the cluster has another password than the project's secrets.json; put that file back, or move %s away to begin with an empty cluster", cluster(in))}
 		}
-		return nil, errors.New(answer.Message) // "the database system is starting up"
+		return nil, &refusal{answer}
 	}
 	return nil, errors.New(probe.Explain(err))
+}
+
+// refusal is what a server says to somebody who wants to connect, in its own language: "the
+// database system is starting up".
+type refusal struct{ *pgconn.PgError }
+
+func (r *refusal) Error() string { return r.Message }
+
+func (r *refusal) Unwrap() error { return r.PgError }
+
+// coded reports whether a server's answer has one of these codes (PostgreSQL manual, appendix
+// A). Its words depend on the language of the cluster.
+func coded(err error, codes ...string) bool {
+	var answer *pgconn.PgError
+	return errors.As(err, &answer) && slices.Contains(codes, answer.Code)
 }
 
 // Probe returns a handshake and login.
@@ -327,7 +342,7 @@ func (p *provisioning) Check(ctx context.Context) (string, error) {
 		name = "postgres"
 	}
 	conn, err := connect(ctx, p.in, name)
-	if err != nil && strings.Contains(err.Error(), "does not exist") { // it is newly declared
+	if coded(err, "3D000") { // invalid_catalog_name: it is newly declared
 		p.fresh = true
 		conn, err = connect(ctx, p.in, "postgres")
 	}
@@ -420,7 +435,10 @@ func (p *provisioning) Provision(ctx context.Context, report func(string)) error
 		case "":
 			report("creating database " + name)
 		default:
-			report("database " + name + " gets its owner " + owner)
+			report("database " + name + " and all in it get the owner " + owner)
+			if err := p.handOver(ctx, name, owners[name], owner); err != nil {
+				return fmt.Errorf("giving what is in database %s to %s: %w", name, owner, err)
+			}
 			statement = "alter database " + quote(name) + " owner to " + quote(owner)
 		}
 		if _, err := conn.Exec(ctx, statement).ReadAll(); err != nil && !exists(err) {
@@ -433,9 +451,51 @@ func (p *provisioning) Provision(ctx context.Context, report func(string)) error
 // exists reports whether what was to be created is there by now: the keeper before
 // was killed while the server was about it.
 func exists(err error) bool {
-	var answer *pgconn.PgError
-	return errors.As(err, &answer) && slices.Contains([]string{"23505", "42P04", "42710"}, answer.Code) // unique_violation, duplicate_database, duplicate_object
+	return coded(err, "23505", "42P04", "42710") // unique_violation, duplicate_database, duplicate_object
 }
+
+// handOver gives one user what another has in a database, so that who logs in as the one from
+// now on may do what the other could. Reassigning all that the superuser owns is refused, since
+// the system's own tables are among it.
+func (p *provisioning) handOver(ctx context.Context, database, from, to string) error {
+	conn, err := connect(ctx, p.in, database)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(ctx)
+	_, err = conn.Exec(ctx, strings.NewReplacer(":from", literal(from), ":to", literal(to)).Replace(handingOver)).ReadAll()
+	return err
+}
+
+// handingOver alters the owner of all that a user has made in a database. What belongs to an
+// extension stays as it is, and what belongs to a table follows it.
+const handingOver = `do $neighbour$
+declare
+	statement text;
+	old oid := (select oid from pg_roles where rolname = :from);
+begin
+	for statement in
+		with own as (
+			select oid from pg_namespace where nspname !~ '^pg_' and nspname <> 'information_schema'
+		), others as (
+			select classid, objid from pg_depend where deptype = 'e'
+		)
+		select format('alter schema %I owner to %I', nspname, :to) from pg_namespace
+			where nspowner = old and oid in (select oid from own) and ('pg_namespace'::regclass, oid) not in (select * from others)
+		union all
+		select format('alter %s %s owner to %I', case relkind when 'S' then 'sequence' when 'v' then 'view' when 'm' then 'materialized view' when 'f' then 'foreign table' when 'c' then 'type' else 'table' end, oid::regclass, :to) from pg_class c
+			where relowner = old and relnamespace in (select oid from own) and relkind in ('r', 'p', 'S', 'v', 'm', 'f', 'c') and ('pg_class'::regclass, oid) not in (select * from others)
+			and not (relkind = 'S' and exists (select from pg_depend where classid = 'pg_class'::regclass and objid = c.oid and deptype in ('a', 'i')))
+		union all
+		select format('alter routine %s owner to %I', oid::regprocedure, :to) from pg_proc
+			where proowner = old and pronamespace in (select oid from own) and ('pg_proc'::regclass, oid) not in (select * from others)
+		union all
+		select format('alter type %s owner to %I', oid::regtype, :to) from pg_type
+			where typowner = old and typnamespace in (select oid from own) and typtype in ('e', 'd', 'r') and ('pg_type'::regclass, oid) not in (select * from others)
+	loop
+		execute statement;
+	end loop;
+end $neighbour$`
 
 // createUsers creates the declared users that aren't there. All but the first
 // become members of the first, and so may do what it may.
