@@ -5,15 +5,18 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/kind/php"
 	"neighbour/internal/demo"
 	"neighbour/internal/emulator"
 	"neighbour/internal/emulator/catalogue"
+	"neighbour/internal/emulator/mail"
 	"neighbour/internal/gate/control"
 	"neighbour/internal/gate/server"
 )
@@ -46,6 +49,26 @@ func (a *app) emulate() *cobra.Command {
 				return usageError{err}
 			}
 			return err
+		},
+	}
+}
+
+// sendmail takes the options that programs give a sendmail, none of which change where a mail
+// goes here.
+func (a *app) sendmail() *cobra.Command {
+	return &cobra.Command{
+		Use: php.SendmailCommand, Hidden: true, DisableFlagParsing: true,
+		RunE: func(_ *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return usageError{errors.New("where to is missing")}
+			}
+			var to []string
+			for _, arg := range args[1:] {
+				if strings.Contains(arg, "@") && !strings.HasPrefix(arg, "-") {
+					to = append(to, arg)
+				}
+			}
+			return mail.Submit(args[0], to, os.Stdin)
 		},
 	}
 }

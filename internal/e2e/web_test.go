@@ -106,6 +106,74 @@ echo $row['name'], ' at ', $_SERVER['REQUEST_URI'], ' with ', ini_get('memory_li
 	assert.Empty(t, p.left())
 }
 
+// PHP knows how the client came to the gate, who it is, and what follows the page in an
+// address, behind each server; its mails reach the inbox, and a PHP on a command line has the
+// same settings.
+func TestPHPKnowsItsClient(t *testing.T) {
+	t.Parallel()
+	needWeb(t)
+	p := newProject(t, `
+[service.postbox]
+kind = "mail"
+[service.engine]
+kind = "php"
+mail = "${postbox}"
+ini = { memory_limit = "96M" }
+[service.site]
+kind = "nginx"
+root = "public"
+php = "${engine}"
+[service.other]
+kind = "apache"
+root = "public"
+php = "${engine}"
+[service.front]
+kind = "nginx"
+proxy = "${site}"
+`)
+	p.write("public/index.php", `<?php
+foreach (['HTTPS', 'REQUEST_SCHEME', 'SERVER_PORT', 'PATH_INFO', 'HTTP_AUTHORIZATION', 'SCRIPT_NAME'] as $name) echo $name, '=', $_SERVER[$name] ?? '', "\n";
+echo strtok($_SERVER['SERVER_SOFTWARE'], '/');
+`)
+	p.write("public/mail.php", `<?php echo mail('ines@example.org', 'The drill', "Is due.\n", ['From' => 'shed@example.org', 'Bcc' => 'tom@example.org']) ? 'sent' : 'not sent';`)
+	p.write("public/docs/index.php", "<?php echo 'docs';")
+	for _, dir := range []string{filepath.Dir(p.dir), p.dir} {
+		require.NoError(t, os.Chmod(dir, 0o755))
+	}
+	p.must("start")
+	s := p.status().Service
+	ask := func(server, path string, headers ...string) (string, string) {
+		req, err := http.NewRequest("GET", s[server].Facts["url"]+path, nil)
+		require.NoError(t, err)
+		for i := 0; i < len(headers); i += 2 {
+			req.Header.Set(headers[i], headers[i+1])
+		}
+		resp, err := (&http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}).Do(req)
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		b, err := io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		return string(b), resp.Header.Get("Location")
+	}
+	for server, software := range map[string]string{"site": "nginx", "other": "Apache", "front": "nginx"} {
+		body, _ := ask(server, "/index.php/loans/7?a", "X-Forwarded-Proto", "https", "X-Forwarded-Port", "8443", "Authorization", "Basic eDp5")
+		assert.Equal(t, "HTTPS=on\nREQUEST_SCHEME=https\nSERVER_PORT=8443\nPATH_INFO=/loans/7\nHTTP_AUTHORIZATION=Basic eDp5\nSCRIPT_NAME=/index.php\n"+software, body, server)
+		body, _ = ask(server, "/")
+		assert.Contains(t, body, "HTTPS=\nREQUEST_SCHEME=http\n", server)
+		body, _ = ask(server, "/docs/", "X-Forwarded-Proto", "https")
+		assert.Equal(t, "docs", body, server)
+	}
+	_, to := ask("site", "/docs", "X-Forwarded-Proto", "https")
+	assert.Equal(t, "/docs/", to)
+	body, _ := ask("site", "/mail.php")
+	assert.Equal(t, "sent", body, p.run("logs", "engine").stdout)
+	inbox := p.must("data", "postbox", "inbox", "--json")
+	assert.Contains(t, inbox, `"subject":"The drill"`)
+	assert.Contains(t, inbox, "tom@example.org")
+	out := p.must("run", "--with", "engine", "--", "php", "-r", "echo ini_get('memory_limit'), ' ', ini_get('sendmail_path');")
+	assert.Regexp(t, `^96M \S+ sendmail smtp://127`, out)
+}
+
 // What a page reports is in PHP's log alone, with its level; the checks before a
 // first start find the extensions.
 func TestWhatPagesReport(t *testing.T) {

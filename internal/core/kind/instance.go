@@ -31,6 +31,9 @@ type Instance struct {
 	Secret func(name string) (string, error)
 	// Self is the path of this program, for emulators.
 	Self string
+	// Trusted is the file with the certificates that programs are to trust, the authority of
+	// the gate among them; "" if there is none.
+	Trusted string
 	// Names are the host names by which the gate leads to it.
 	Names []string
 	// Offline says that the service may ask nothing outside this machine.

@@ -17,6 +17,7 @@ import (
 	"strings"
 
 	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/authority"
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/kind/catalogue"
@@ -316,6 +317,9 @@ func (p *Project) bare(s *declare.Service) (*kind.Instance, error) {
 		Run:       filepath.Join(p.state, "run", s.Name),
 		Secret:    func(name string) (string, error) { return p.vault.secret(s.Name + "." + name) },
 		Untrusted: !p.trusted(), Names: p.namesOf(s.Name), Offline: p.Offline && !p.meantOutside(s),
+	}
+	if p.UsesGate() {
+		in.Trusted = authority.FilesIn(AuthorityDir()).Bundle
 	}
 	wiring := p.Wiring()
 	if k, ok := k.(kind.Selfer); ok {

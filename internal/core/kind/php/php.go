@@ -27,12 +27,16 @@ type Kind struct{}
 
 // Settings are its keys.
 type Settings struct {
-	Version    declare.Constraint `toml:"version" doc:"which versions will do"`
-	Ini        map[string]string  `toml:"ini" doc:"settings of PHP: { memory_limit = \"256M\" }"`
-	Extensions []string           `toml:"extensions" doc:"extensions that must be there: [\"mysqli\", \"intl\"]"`
-	User       string             `toml:"user" doc:"the user that makes the pages, where Neighbour runs as root (root, who can read the project wherever it is)"`
-	Workers    int                `toml:"workers" doc:"how many pages it makes at the same time (8)"`
+	Version    declare.Constraint  `toml:"version" doc:"which versions will do"`
+	Ini        map[string]string   `toml:"ini" doc:"settings of PHP: { memory_limit = \"256M\" }"`
+	Extensions []string            `toml:"extensions" doc:"extensions that must be there: [\"mysqli\", \"intl\"]"`
+	User       string              `toml:"user" doc:"the user that makes the pages, where Neighbour runs as root (root, who can read the project wherever it is)"`
+	Mail       declare.ServiceName `toml:"mail" doc:"a mail service that gets what mail() sends"`
+	Workers    int                 `toml:"workers" doc:"how many pages it makes at the same time (8)"`
 }
+
+// ServiceKeys returns the keys that name a service.
+func (s *Settings) ServiceKeys() map[string]string { return map[string]string{"mail": "mail"} }
 
 const defaultWorkers = 8
 
@@ -150,8 +154,20 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) erro
 	if _, own := s.Ini["error_log"]; !own && s.User == "" {
 		b.WriteString("php_admin_value[error_log] = /proc/self/fd/2\n")
 	}
-	for _, name := range slices.Sorted(maps.Keys(s.Ini)) {
-		fmt.Fprintf(&b, "php_admin_value[%s] = \"%s\"\n", name, s.Ini[name])
+	ini, err := settings(in)
+	if err != nil {
+		return err
+	}
+	var file strings.Builder
+	for _, name := range slices.Sorted(maps.Keys(ini)) {
+		fmt.Fprintf(&b, "php_admin_value[%s] = \"%s\"\n", name, ini[name])
+		fmt.Fprintf(&file, "%s = \"%s\"\n", name, ini[name])
+	}
+	if err := os.MkdirAll(iniDir(in), 0o755); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(iniDir(in), "neighbour.ini"), []byte(file.String()), 0o644); err != nil {
+		return err
 	}
 	if _, err := in.WriteRun(filepath.Base(config(in)), b.String(), false); err != nil {
 		return err
@@ -160,6 +176,45 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) erro
 		return fmt.Errorf("its configuration is refused\n%s", strings.TrimSpace(string(out)))
 	}
 	return nil
+}
+
+// iniDir is the folder with the settings, for PHP on a command line.
+func iniDir(in *kind.Instance) string { return filepath.Join(in.Run, "ini") }
+
+// settings returns PHP's settings: those that are declared, and what else there is to set.
+func settings(in *kind.Instance) (map[string]string, error) {
+	s := in.Service.Settings.(*Settings)
+	ini := map[string]string{}
+	if in.Trusted != "" {
+		ini["curl.cainfo"], ini["openssl.cafile"] = in.Trusted, in.Trusted
+	}
+	if s.Mail.Name != "" {
+		facts, err := in.FactsOf(s.Mail.Name)
+		if err != nil {
+			return nil, err
+		}
+		ini["sendmail_path"] = strings.Join([]string{word(in.Self), SendmailCommand, word(facts["smtp_url"].Value)}, " ")
+	}
+	maps.Copy(ini, s.Ini)
+	return ini, nil
+}
+
+// SendmailCommand is the hidden command of this program that takes a mail as sendmail does,
+// which PHP's mail() calls by way of a shell.
+const SendmailCommand = "sendmail"
+
+// word quotes a word for the shell, in a value that stands in double quotes itself.
+func word(text string) string {
+	if strings.Trim(text, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789/._-:@+") == "" {
+		return text
+	}
+	return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
+}
+
+// ClientVariables has PHP on a command line use the same settings, beside those of the system
+// (PHP manual, "The configuration file": an empty folder in the list is the usual one).
+func (Kind) ClientVariables(in *kind.Instance) (map[string]string, error) {
+	return map[string]string{"PHP_INI_SCAN_DIR": ":" + iniDir(in)}, nil
 }
 
 // Warn says that only root can choose who makes the pages.
