@@ -157,6 +157,17 @@ func TestGateOfSeveralProjects(t *testing.T) {
 	g.leads(c, at("ines.street.localhost", "/"), "of the shed")
 	g.leads(c, at("shed.localhost", "/"), "of the shed")
 	g.leads(c, at("street.localhost", "/mail/"), "<title>")
+	// The page, and all that it takes, come from the inbox, by a path and by the path alone.
+	for _, path := range []string{"/mail", "/mail/"} {
+		code, text := get(c, at("street.localhost", path))
+		assert.Equal(t, 200, code)
+		assert.Contains(t, text, `<base href="/mail/">`)
+	}
+	for path, has := range map[string]string{"/mail/web/inbox.js": "EventSource(\"events\")", "/mail/web/inbox.css": "#list", "/mail/messages": `"messages"`} {
+		code, text := get(c, at("street.localhost", path))
+		assert.Equal(t, 200, code, path)
+		assert.Contains(t, text, has, path)
+	}
 	g.leads(c, fmt.Sprintf("http://street.localhost:%d/", s.Ports.HTTP), "of the shed")
 	g.leads(c, fmt.Sprintf("http://street.localhost:%d/", s.Ports.HTTPS), "of the shed")
 	code, text := get(c, at("nobody.localhost", "/"))

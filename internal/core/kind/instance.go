@@ -36,6 +36,8 @@ type Instance struct {
 	Trusted string
 	// Names are the host names by which the gate leads to it.
 	Names []string
+	// Hosts are the host names of the whole project in the gate.
+	Hosts []string
 	// Offline says that the service may ask nothing outside this machine.
 	Offline bool
 	// Untrusted says that nothing that the project names is to be executed,

@@ -223,6 +223,14 @@ func (p *Project) GateHosts() []string {
 	return slices.Compact(out)
 }
 
+// hosts returns GateHosts, if the gate is used.
+func (p *Project) hosts() []string {
+	if !p.UsesGate() {
+		return nil
+	}
+	return p.GateHosts()
+}
+
 // UsesGate reports whether the project is reached through the gate.
 func (p *Project) UsesGate() bool {
 	// The program that is executed as the gate is this one, and a test of it is another.

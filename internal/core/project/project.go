@@ -316,7 +316,7 @@ func (p *Project) bare(s *declare.Service) (*kind.Instance, error) {
 		Data:      filepath.Join(p.state, "data", s.Name),
 		Run:       filepath.Join(p.state, "run", s.Name),
 		Secret:    func(name string) (string, error) { return p.vault.secret(s.Name + "." + name) },
-		Untrusted: !p.trusted(), Names: p.namesOf(s.Name), Offline: p.Offline && !p.meantOutside(s),
+		Untrusted: !p.trusted(), Names: p.namesOf(s.Name), Hosts: p.hosts(), Offline: p.Offline && !p.meantOutside(s),
 	}
 	if p.UsesGate() {
 		in.Trusted = authority.FilesIn(AuthorityDir()).Bundle

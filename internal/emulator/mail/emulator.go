@@ -26,6 +26,7 @@ import (
 var Emulator = emulator.Emulator{Name: "mail", Options: func(flags *flag.FlagSet) emulator.Serve {
 	dir := flags.String("dir", ".", "the folder for the messages")
 	web := flags.String("web", "", "the address of the inbox as a page; left out: none")
+	names := flags.String("names", "", "host names of the project, separated by blanks")
 	refuse := flags.String("refuse", "", "recipients to refuse: patterns, separated by blanks")
 	drop := flags.String("drop", "", "recipients of mails to cut the connection at")
 	wrong := flags.String("misbehave", "", "the file that says how it misbehaves")
@@ -36,7 +37,7 @@ var Emulator = emulator.Emulator{Name: "mail", Options: func(flags *flag.FlagSet
 			return err
 		}
 		defer store.Close()
-		s := &Server{Store: store, Log: log, Misbehave: misbehave.Follow(*wrong, log)}
+		s := &Server{Store: store, Names: strings.Fields(*names), Log: log, Misbehave: misbehave.Follow(*wrong, log)}
 		if err := s.SetRules(Rules{Refuse: strings.Fields(*refuse), Drop: strings.Fields(*drop), Misbehave: s.Misbehave.Rules()}); err != nil {
 			return &emulator.UsageError{Err: err}
 		}

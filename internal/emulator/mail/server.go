@@ -27,6 +27,8 @@ const SizeLimit = 25 << 20
 type Server struct {
 	Store *Store
 	Log   *log.Logger
+	// Names are host names of the inbox, beside those that every machine has.
+	Names []string
 	// TLS is what STARTTLS (RFC 3207) is offered with; nil: it is not offered.
 	TLS *tls.Config
 	// Misbehave says what it does wrong with every mail; nil: nothing.

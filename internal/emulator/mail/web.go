@@ -13,11 +13,12 @@ import (
 	"net"
 	"net/http"
 	"net/smtp"
-	"net/url"
+	"path"
 	"strconv"
 	"strings"
 	"time"
 
+	"neighbour/internal/core/localname"
 	"neighbour/internal/emulator"
 )
 
@@ -84,21 +85,15 @@ func (s *Server) Web() http.Handler {
 		answer(w, http.StatusOK, s.Rules())
 		return nil
 	})
-	return guarded(mux)
+	return s.guarded(mux)
 }
 
 // guarded lets only requests pass that were meant for this machine, and are its user's: neither
 // another user nor a page of another site, by a name of its own that leads here, may read mails, or
 // delete any.
-func guarded(next http.Handler) http.Handler {
+func (s *Server) guarded(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		host := r.Host
-		if h, _, err := net.SplitHostPort(host); err == nil {
-			host = h
-		}
-		host = strings.Trim(host, "[]")
-		ip := net.ParseIP(host)
-		if host != "localhost" && !strings.HasSuffix(host, ".localhost") && (ip == nil || !ip.IsLoopback()) {
+		if !localname.Is(r.Host, s.Names...) {
 			answer(w, http.StatusForbidden, map[string]string{"error": "this inbox answers to names of this machine only"})
 			return
 		}
@@ -111,13 +106,11 @@ func guarded(next http.Handler) http.Handler {
 		h.Set("Referrer-Policy", "no-referrer")
 		h.Set("Cache-Control", "no-store")
 		h.Set("Cross-Origin-Resource-Policy", "same-origin")
-		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; connect-src 'self'; frame-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
+		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; connect-src 'self'; frame-src 'self'; base-uri 'self'; form-action 'none'; frame-ancestors 'none'")
 		// Reading is protected by the browser; what changes something isn't.
-		if origin := r.Header.Get("Origin"); r.Method != http.MethodGet && origin != "" {
-			if u, err := url.Parse(origin); err != nil || u.Host != r.Host {
-				answer(w, http.StatusForbidden, map[string]string{"error": "a page of another site may not do this"})
-				return
-			}
+		if r.Method != http.MethodGet && localname.Foreign(r, s.Names...) {
+			answer(w, http.StatusForbidden, map[string]string{"error": "a page of another site may not do this"})
+			return
 		}
 		next.ServeHTTP(w, r)
 	})
@@ -138,9 +131,14 @@ func decode(r *http.Request, v any) error {
 	return nil
 }
 
-func (s *Server) page(w http.ResponseWriter, _ *http.Request) error {
+// page sends the inbox, whose addresses begin with the path that a gate has taken off.
+func (s *Server) page(w http.ResponseWriter, r *http.Request) error {
+	base := strings.TrimSuffix(r.Header.Get("X-Forwarded-Prefix"), "/") + "/"
+	if path.Clean(base)+"/" != base && base != "/" || base[0] != '/' {
+		base = "/"
+	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	return pages.ExecuteTemplate(w, "inbox.html", nil)
+	return pages.ExecuteTemplate(w, "inbox.html", base)
 }
 
 func (s *Server) asset(w http.ResponseWriter, r *http.Request) error {

@@ -182,7 +182,7 @@ func (Kind) Resolve(in *kind.Instance) error {
 // Launch starts the emulator as a process of its own.
 func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 	s := in.Service.Settings.(*Settings)
-	c := emulator.Config{Dir: folder(in), Functions: map[string]emulator.Declared{}, Names: in.Names, CORS: s.CORS, Limits: emulator.Limits{Time: s.Time, Memory: int64(s.Memory), AtOnce: s.AtOnce}}
+	c := emulator.Config{Dir: folder(in), Functions: map[string]emulator.Declared{}, Names: in.Hosts, CORS: s.CORS, Limits: emulator.Limits{Time: s.Time, Memory: int64(s.Memory), AtOnce: s.AtOnce}}
 	for name, f := range s.Functions {
 		d := emulator.Declared{File: f.File, Limits: emulator.Limits{Time: f.Time, Memory: int64(f.Memory), AtOnce: f.AtOnce}}
 		if !f.Run.IsZero() {

@@ -119,7 +119,7 @@ func (Kind) Find(in *kind.Instance) (kind.Program, error) { return kind.Program{
 // config returns what the provider is made of.
 func config(in *kind.Instance) (emulator.Config, error) {
 	s := in.Service.Settings.(*Settings)
-	c := emulator.Config{People: s.People, SignUp: s.SignUp, Confirm: s.Confirm, AccessLife: s.AccessLife, RefreshLife: s.RefreshLife, Names: in.Names, Sender: "sign-in@" + in.Service.Name + ".example.org"}
+	c := emulator.Config{People: s.People, SignUp: s.SignUp, Confirm: s.Confirm, AccessLife: s.AccessLife, RefreshLife: s.RefreshLife, Names: in.Hosts, Sender: "sign-in@" + in.Service.Name + ".example.org"}
 	for _, d := range s.Clients {
 		own := emulator.Client{ID: d.ID, Audience: d.Audience}
 		secret, err := in.Expand(d.Secret.Value)

@@ -8,10 +8,12 @@ import (
 	"net"
 	"net/textproto"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/localname"
 	"neighbour/internal/core/probe"
 	emulator "neighbour/internal/emulator/mail"
 	"neighbour/internal/emulator/misbehave"
@@ -76,6 +78,9 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 		return kind.Launch{}, err
 	}
 	options := []string{"--dir", messages(in), "--web", "127.0.0.1:" + strconv.Itoa(page)}
+	if more := slices.DeleteFunc(slices.Clone(in.Hosts), func(h string) bool { return localname.Is(h) }); len(more) > 0 {
+		options = append(options, "--names", strings.Join(more, " "))
+	}
 	if len(s.Refuse) > 0 {
 		options = append(options, "--refuse", strings.Join(s.Refuse, " "))
 	}

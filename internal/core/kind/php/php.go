@@ -163,10 +163,7 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) erro
 		fmt.Fprintf(&b, "php_admin_value[%s] = \"%s\"\n", name, ini[name])
 		fmt.Fprintf(&file, "%s = \"%s\"\n", name, ini[name])
 	}
-	if err := os.MkdirAll(iniDir(in), 0o755); err != nil {
-		return err
-	}
-	if err := os.WriteFile(filepath.Join(iniDir(in), "neighbour.ini"), []byte(file.String()), 0o644); err != nil {
+	if _, err := in.WriteRun("neighbour.ini", file.String(), false); err != nil {
 		return err
 	}
 	if _, err := in.WriteRun(filepath.Base(config(in)), b.String(), false); err != nil {
@@ -177,9 +174,6 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) erro
 	}
 	return nil
 }
-
-// iniDir is the folder with the settings, for PHP on a command line.
-func iniDir(in *kind.Instance) string { return filepath.Join(in.Run, "ini") }
 
 // settings returns PHP's settings: those that are declared, and what else there is to set.
 func settings(in *kind.Instance) (map[string]string, error) {
@@ -214,7 +208,7 @@ func word(text string) string {
 // ClientVariables has PHP on a command line use the same settings, beside those of the system
 // (PHP manual, "The configuration file": an empty folder in the list is the usual one).
 func (Kind) ClientVariables(in *kind.Instance) (map[string]string, error) {
-	return map[string]string{"PHP_INI_SCAN_DIR": ":" + iniDir(in)}, nil
+	return map[string]string{"PHP_INI_SCAN_DIR": ":" + in.Run}, nil
 }
 
 // Warn says that only root can choose who makes the pages.

@@ -235,7 +235,7 @@ func secret(in *kind.Instance) (string, error) {
 
 func config(in *kind.Instance) (c emulator.Config, err error) {
 	s := in.Service.Settings.(*Settings)
-	c = emulator.Config{Seed: int64(s.Seed), Lax: s.Lax, Record: s.Record, Recordings: recordings(in), Hooks: map[string]emulator.Hook{}, Names: in.Names, CORS: s.CORS, Root: in.Root}
+	c = emulator.Config{Seed: int64(s.Seed), Lax: s.Lax, Record: s.Record, Recordings: recordings(in), Hooks: map[string]emulator.Hook{}, Names: in.Hosts, CORS: s.CORS, Root: in.Root}
 	if s.OpenAPI != "" {
 		c.OpenAPI = filepath.Join(in.Root, s.OpenAPI)
 	}

@@ -31,7 +31,7 @@ function age(time) {
 
 async function list() {
   const q = at("search").value.trim();
-  const got = await ask("/messages?limit=" + limit + "&q=" + encodeURIComponent(q));
+  const got = await ask("messages?limit=" + limit + "&q=" + encodeURIComponent(q));
   mails = got.messages;
   more = got.more;
   at("count").textContent = got.count === 0 ? "" : got.count + (got.count === 1 ? " mail" : " mails") + (got.unseen ? ", " + got.unseen + " unread" : "");
@@ -88,8 +88,8 @@ function draw() {
 }
 
 async function read(id) {
-  shown = await ask("/messages/" + id);
-  await fetch("/messages/" + id + "/seen", { method: "POST" });
+  shown = await ask("messages/" + id);
+  await fetch("messages/" + id + "/seen", { method: "POST" });
   history.replaceState(null, "", "#" + id);
   document.body.classList.add("reading");
   at("mail").hidden = false;
@@ -100,7 +100,7 @@ async function read(id) {
   at("problems").replaceChildren(...shown.problems.map((p) => make("li", p)));
   at("parts").replaceChildren(...shown.parts.slice(0, 400).map((p, i) => {
     const li = make("li"), a = make("a", p.name || p.type || "part " + (i + 1));
-    a.href = "/messages/" + id + "/parts/" + i;
+    a.href = "messages/" + id + "/parts/" + i;
     a.download = "";
     li.append(a, " " + size(p.size));
     return li;
@@ -125,14 +125,14 @@ async function stage() {
     f.setAttribute("sandbox", "allow-popups allow-popups-to-escape-sandbox");
     f.title = "the mail as it looks";
     f.className = scheme + " " + (wide === "phone" ? "phone" : "");
-    f.src = "/messages/" + id + "/html";
+    f.src = "messages/" + id + "/html";
     s.replaceChildren(f);
     return;
   }
   let text = shown.readable;
   if (tab === "readable" && shown.links.length) text += "\n\n" + shown.links.map((l, i) => "[" + (i + 1) + "] " + l).join("\n");
   if (tab === "headers") text = shown.headers.map((h) => h.name + ": " + h.value).join("\n");
-  if (tab === "source") text = await (await fetch("/messages/" + id + "/source")).text();
+  if (tab === "source") text = await (await fetch("messages/" + id + "/source")).text();
   if (shown && shown.id === id) s.replaceChildren(make("pre", text));
 }
 
@@ -148,10 +148,10 @@ document.querySelectorAll("[data-tab]").forEach((b) => b.onclick = () => { tab =
 document.querySelectorAll("[data-width]").forEach((b) => b.onclick = () => { wide = b.dataset.width; stage(); });
 document.querySelectorAll("[data-scheme]").forEach((b) => b.onclick = () => { scheme = b.dataset.scheme; stage(); });
 at("back").onclick = leave;
-at("delete").onclick = async () => { await ask("/messages/" + shown.id, { method: "DELETE" }); leave(); };
+at("delete").onclick = async () => { await ask("messages/" + shown.id, { method: "DELETE" }); leave(); };
 at("clear").onclick = async () => {
   if (!confirm("Delete all mails? They are gone for good.")) return;
-  await ask("/messages", { method: "DELETE" });
+  await ask("messages", { method: "DELETE" });
   leave();
 };
 at("search").oninput = () => { limit = 100; list(); };
@@ -164,5 +164,5 @@ at("list").onkeydown = (e) => {
 };
 setInterval(draw, 60000);
 
-new EventSource("/events").onmessage = () => list();
+new EventSource("events").onmessage = () => list();
 if (location.hash.length > 1) read(location.hash.slice(1)).catch(leave);
