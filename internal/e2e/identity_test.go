@@ -1,12 +1,14 @@
 package e2e
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
 	"regexp"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -105,8 +107,15 @@ var linkInMail = regexp.MustCompile(`http://\S+/confirm\?link=\S+`)
 func TestSignUpInABrowser(t *testing.T) {
 	t.Parallel()
 	testkit.Need(t, "chromium")
+	var silent atomic.Value
 	app := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		fmt.Fprintf(w, "<!doctype html><p id=app>%s %s</p>", r.FormValue("error"), map[bool]string{true: "signed in"}[r.FormValue("code") != ""])
+		fmt.Fprintf(w, "<!doctype html><p id=app>%s %s %s</p>", r.Method, r.FormValue("error"), map[bool]string{true: "signed in"}[r.FormValue("code") != ""])
+		if frame := r.FormValue("frame"); frame != "" {
+			fmt.Fprintf(w, "<iframe src=%q></iframe>", frame)
+		}
+		if r.FormValue("state") == "silent" {
+			silent.Store(r.FormValue("error") + "code" + r.FormValue("code"))
+		}
 	}))
 	defer app.Close()
 	p := newProject(t, door)
@@ -145,9 +154,37 @@ func TestSignUpInABrowser(t *testing.T) {
 	assert.Contains(t, text(), "signed in")
 	// The browser is signed in now, and one click is a person.
 	b.do(chromedp.Navigate(address), chromedp.WaitVisible("#app"))
+	// The answer in a form goes back by itself.
+	b.do(chromedp.Navigate(address+"&response_mode=form_post"), chromedp.WaitVisible("#app"))
+	assert.Contains(t, text(), "POST signed in")
+	// An app renews silently in a frame: of the same name as the provider by the browser's
+	// cookie, and of another name of this machine, whose frames get none, by the ID token.
+	renew := func(page, more string) string {
+		silent.Store("")
+		b.do(chromedp.Navigate(page + "/?frame=" + url.QueryEscape(strings.Replace(address, "state=a%26b", "state=silent", 1)+"&prompt=none"+more)))
+		require.Eventually(t, func() bool { return silent.Load() != "" }, patience, 50*time.Millisecond)
+		return silent.Load().(string)
+	}
+	assert.Regexp(t, "^code.+", renew(app.URL, ""))
+	_, code, _ := strings.Cut(renew(app.URL, ""), "code")
+	resp, err := http.PostForm(facts["url"]+"/token", url.Values{"grant_type": {"authorization_code"}, "client_id": {"web"}, "code": {code}, "redirect_uri": {app.URL + "/back"}})
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	var tokens struct {
+		ID string `json:"id_token"`
+	}
+	require.NoError(t, json.NewDecoder(resp.Body).Decode(&tokens))
+	localhost := strings.Replace(app.URL, "127.0.0.1", "localhost", 1)
+	assert.Regexp(t, "^code.+", renew(localhost, "&id_token_hint="+tokens.ID))
 	b.do(chromedp.Navigate(address+"&prompt=select_account"), chromedp.WaitVisible("ul.people"), chromedp.Click("ul.people li:first-child button"), chromedp.WaitVisible("#app"))
 	assert.Contains(t, text(), "signed in")
 	b.do(chromedp.Navigate(address+"&prompt=login"), chromedp.WaitVisible("ul.people"), chromedp.Click("button[name=cancel]"), chromedp.WaitVisible("#app"))
 	assert.Contains(t, text(), "access_denied")
+	// Another page can't sign one out.
+	b.do(chromedp.Navigate(facts["url"]+"/logout"), chromedp.WaitVisible("button.send"))
+	assert.Contains(t, text(), "Sign out?")
+	b.do(chromedp.Navigate(address), chromedp.WaitVisible("#app"))
+	b.do(chromedp.Navigate(facts["url"]+"/logout"), chromedp.Click("button.send"), chromedp.WaitVisible(`//main/*[contains(., "You are signed out")]`))
+	b.do(chromedp.Navigate(address), chromedp.WaitVisible("ul.people"))
 	b.end()
 }

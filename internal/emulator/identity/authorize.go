@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -132,6 +133,9 @@ func (s *Server) authorize(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	person, at := s.session(r)
+	if person == nil && slices.Contains(a.prompt, "none") {
+		person, at = s.hinted(a)
+	}
 	if choice.Has("person") {
 		chosen, problem := s.choose(choice)
 		if chosen == nil {
@@ -156,6 +160,27 @@ func (s *Server) authorize(w http.ResponseWriter, r *http.Request) {
 	}
 	s.Log.Printf("%s signed in to %s", person.Email, a.client.ID)
 	s.sendBack(w, r, a, url.Values{"code": {made}})
+}
+
+// hinted returns whom an app that renews silently knows by the ID token that it has (OpenID
+// Connect Core 1.0, section 3.1.2.1), as long as that sign-in has not ended: browsers send no
+// cookies to a frame whose page is another site, and localhost and 127.0.0.1 are two.
+func (s *Server) hinted(a *ask) (person *account, at time.Time) {
+	claims, err := s.read(a.raw.Get("id_token_hint"), idToken)
+	if err != nil || claims["aud"] != a.client.ID {
+		return nil, at
+	}
+	sid, _ := claims["sid"].(string)
+	subject := ""
+	s.state.look(func() {
+		if g := s.state.Grants[sid]; g != nil && !g.Revoked {
+			subject, at = g.Subject, time.Unix(g.Auth, 0)
+		}
+	})
+	if subject == "" || s.now().Sub(at) > sessionLife {
+		return nil, at
+	}
+	return s.person(subject), at
 }
 
 // sameOrigin reports whether a form is one of the provider's own pages.
@@ -275,6 +300,9 @@ func (s *Server) unseal(text, purpose string, life time.Duration) (session, bool
 func (s *Server) session(r *http.Request) (*account, time.Time) {
 	c, err := r.Cookie(s.cookie())
 	if err != nil {
+		c, err = r.Cookie(framed(s.cookie()))
+	}
+	if err != nil {
 		return nil, time.Time{}
 	}
 	v, ok := s.unseal(c.Value, "session", sessionLife)
@@ -285,12 +313,21 @@ func (s *Server) session(r *http.Request) (*account, time.Time) {
 }
 
 func (s *Server) remember(w http.ResponseWriter, r *http.Request, a *account, at time.Time) {
-	http.SetCookie(w, &http.Cookie{Name: s.cookie(), Value: s.seal(session{a.ID(), at.Unix(), "session"}), Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode,
-		Secure: strings.HasPrefix(s.issuer(r), "https:"), MaxAge: int(sessionLife.Seconds())})
+	c := http.Cookie{Name: s.cookie(), Value: s.seal(session{a.ID(), at.Unix(), "session"}), Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode,
+		Secure: strings.HasPrefix(s.issuer(r), "https:"), MaxAge: int(sessionLife.Seconds())}
+	http.SetCookie(w, &c)
+	// In a frame of the app, which renews its tokens there, a browser sends only this one: to it
+	// localhost and 127.0.0.1 are two sites, and it takes both for secure.
+	c.Name, c.SameSite, c.Secure = framed(c.Name), http.SameSiteNoneMode, true
+	http.SetCookie(w, &c)
 }
+
+// framed is the name of the cookie for frames of other sites.
+func framed(name string) string { return name + "_f" }
 
 func (s *Server) forget(w http.ResponseWriter) {
 	http.SetCookie(w, &http.Cookie{Name: s.cookie(), Path: "/", HttpOnly: true, MaxAge: -1})
+	http.SetCookie(w, &http.Cookie{Name: framed(s.cookie()), Path: "/", HttpOnly: true, MaxAge: -1, SameSite: http.SameSiteNoneMode, Secure: true})
 }
 
 // logout ends a session (OpenID Connect RP-Initiated Logout 1.0, section 2).
@@ -312,6 +349,13 @@ func (s *Server) logout(w http.ResponseWriter, r *http.Request) {
 			client = audience
 		}
 		hinted, _ = claims["sid"].(string)
+	}
+	// Any page can lead here: who signed in decides, unless the app shows that it knows them.
+	if person, _ := s.session(r); person != nil && r.Form.Get("id_token_hint") == "" && !(r.Method == http.MethodPost && r.PostForm.Get("confirm") == "yes" && s.sameOrigin(r)) {
+		values := maps.Clone(r.Form)
+		values.Set("confirm", "yes")
+		s.show(w, r, http.StatusOK, &page{Title: "Sign out?", Text: "You are signed in as " + person.Name + ".", Post: &url.URL{Path: logoutPath}, Values: values, Send: "Sign out"})
+		return
 	}
 	s.forget(w)
 	if hinted != "" {

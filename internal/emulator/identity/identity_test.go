@@ -183,9 +183,19 @@ func TestSignIn(t *testing.T) {
 	}
 	assert.NotEqual(t, was, p.web.URL)
 
-	// A refresh token is good once: used twice, all that came of it is good no more.
+	// A refresh token is good once. Two tabs that use it at once go on with the same one; used
+	// later, all that came of it is good no more.
 	_, c = p.client("web", "")
 	c.Endpoint.AuthStyle = oauth2.AuthStyleInParams // which it would find out by a second try
+	tab, err := c.TokenSource(t.Context(), &oauth2.Token{RefreshToken: tokens.RefreshToken}).Token()
+	require.NoError(t, err)
+	assert.Equal(t, second.RefreshToken, tab.RefreshToken)
+	grantID, _, _ := strings.Cut(tokens.RefreshToken, ".")
+	_, err = p.state.amend(grantID, func(g *grant) error {
+		g.Turned = g.Turned.Add(-leeway)
+		return nil
+	})
+	require.NoError(t, err)
 	_, err = c.TokenSource(t.Context(), &oauth2.Token{RefreshToken: tokens.RefreshToken}).Token()
 	require.ErrorContains(t, err, "used before")
 	_, err = c.TokenSource(t.Context(), &oauth2.Token{RefreshToken: second.RefreshToken}).Token()
@@ -471,7 +481,14 @@ func TestAccounts(t *testing.T) {
 	_, app = p.client("web", "")
 	assert.Contains(t, p.signIn(app.AuthCodeURL("s"), "Ada", "wrong").Get("page"), "not right")
 	assert.NotEmpty(t, p.signIn(app.AuthCodeURL("s"), "Ada", "two ladders").Get("code"))
-	resp, err = p.browser.Get(p.web.URL + logoutPath + "?client_id=web&post_logout_redirect_uri=" + url.QueryEscape("http://localhost:5173/bye"))
+	bye := url.Values{"client_id": {"web"}, "post_logout_redirect_uri": {"http://localhost:5173/bye"}}
+	resp, err = p.browser.Get(p.web.URL + logoutPath + "?" + bye.Encode())
+	require.NoError(t, err)
+	resp.Body.Close()
+	assert.Equal(t, 200, resp.StatusCode, "without a hint it asks")
+	assert.NotEmpty(t, p.signIn(app.AuthCodeURL("s", oauth2.SetAuthURLParam("prompt", "none")), "", "").Get("code"))
+	bye.Set("confirm", "yes")
+	resp, err = p.browser.PostForm(p.web.URL+logoutPath, bye)
 	require.NoError(t, err)
 	resp.Body.Close()
 	assert.Equal(t, 303, resp.StatusCode)

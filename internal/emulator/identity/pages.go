@@ -22,9 +22,15 @@ var pages = template.Must(template.New("page").Parse(pageSource))
 // policy lets the pages do nothing but what is in them (Content Security Policy Level 3). Where
 // a form may lead is left open, since the answer to it leads back to the app.
 var policy = func() string {
-	sum := sha256.Sum256([]byte(pageStyle))
-	return fmt.Sprintf("default-src 'none'; style-src 'sha256-%s'; base-uri 'none'; frame-ancestors 'none'", base64.StdEncoding.EncodeToString(sum[:]))
+	hash := func(text string) string {
+		sum := sha256.Sum256([]byte(text))
+		return "'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'"
+	}
+	return fmt.Sprintf("default-src 'none'; style-src %s; script-src %s; base-uri 'none'; frame-ancestors 'none'", hash(pageStyle), hash(goOnScript))
 }()
+
+// goOnScript sends the form that leads back to the app.
+const goOnScript = "document.forms[0].submit()"
 
 // page is what a page says.
 type page struct {
@@ -44,6 +50,7 @@ type page struct {
 	Code                  string
 	Link                  string // a hidden field
 	Post                  *url.URL
+	Script                template.JS // that is run
 	Values                url.Values
 	Facts                 [][2]string
 	Style                 template.CSS
@@ -118,10 +125,10 @@ func (s *Server) signIn(w http.ResponseWriter, r *http.Request, a *ask, choice u
 	s.show(w, r, status, p)
 }
 
-// formPost sends the answer as a form (OAuth 2.0 Form Post Response Mode). Without a script it
-// takes a click.
+// formPost sends the answer as a form (OAuth 2.0 Form Post Response Mode). Where no scripts run
+// it takes a click.
 func (s *Server) formPost(w http.ResponseWriter, to *url.URL, values url.Values) {
-	s.show(w, nil, http.StatusOK, &page{Title: "Back to the app", Post: to, Values: values, Send: "Go on"})
+	s.show(w, nil, http.StatusOK, &page{Title: "Back to the app", Post: to, Values: values, Send: "Go on", Script: goOnScript})
 }
 
 // front says what this is.

@@ -42,10 +42,15 @@ type grant struct {
 	Revoked bool      `json:"revoked,omitempty"`
 	// Refresh is the token that is good for the next, as a digest; what was good before it
 	// ends the grant, since it was stolen or used twice (RFC 9700, section 4.14.2).
-	Refresh  string `json:"refresh,omitempty"`
-	Resource string `json:"resource,omitempty"`
-	Nonce    string `json:"nonce,omitempty"`
-	Auth     int64  `json:"auth,omitempty"` // when the person signed in, in seconds since 1970
+	Refresh string `json:"refresh,omitempty"`
+	// Before is the digest of the one before it, Turned when it was used, and Turn how often
+	// that has happened.
+	Before   string    `json:"before,omitempty"`
+	Turned   time.Time `json:"turned,omitzero"`
+	Turn     int       `json:"turn,omitempty"`
+	Resource string    `json:"resource,omitempty"`
+	Nonce    string    `json:"nonce,omitempty"`
+	Auth     int64     `json:"auth,omitempty"` // when the person signed in, in seconds since 1970
 }
 
 // The most of each that are kept; the oldest go first.

@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
+	"fmt"
 	"net/http"
 	"net/url"
 	"strings"
@@ -128,14 +129,19 @@ func (s *Server) goOn(id, issuer, scope, was string) (*tokens, error) {
 		if own == nil || own.Revoked {
 			return refused("invalid_grant", "it was revoked")
 		}
-		if was != "" && own.Refresh != digest(was) { // used twice at once
+		again := was != "" && own.again(was, s.now())
+		if was != "" && own.Refresh != digest(was) && !again {
 			return refused("invalid_grant", "the refresh token was used before")
 		}
+		own.Used = s.now()
 		if own.Subject != "" && hasScope(own.Scope, "offline_access") {
-			refresh = id + "." + randomText(24)
+			if !again {
+				own.Turn++
+				own.Before, own.Turned = own.Refresh, own.Used
+			}
+			refresh = id + "." + s.mac(fmt.Sprint("refresh ", id, " ", own.Turn))
 			own.Refresh = digest(refresh)
 		}
-		own.Used = s.now()
 		return nil
 	})
 	if err != nil {
@@ -158,6 +164,15 @@ func (s *Server) goOn(id, issuer, scope, was string) (*tokens, error) {
 	return t, nil
 }
 
+// leeway is how long the refresh token before is good for the same as the one that took its
+// place: two tabs of an app may refresh at once, and each wants to go on.
+const leeway = 10 * time.Second
+
+// again reports whether a refresh token was used a moment ago.
+func (g *grant) again(token string, now time.Time) bool {
+	return g.Before == digest(token) && now.Sub(g.Turned) < leeway
+}
+
 func (s *Server) byRefresh(r *http.Request, client Client) (*tokens, error) {
 	given := r.PostForm.Get("refresh_token")
 	id, _, _ := strings.Cut(given, ".")
@@ -173,7 +188,7 @@ func (s *Server) byRefresh(r *http.Request, client Client) (*tokens, error) {
 		return nil, refused("invalid_grant", "there is no such refresh token, or it was revoked")
 	case g.Client != client.ID:
 		return nil, refused("invalid_grant", "the refresh token was given to another client")
-	case g.Refresh != digest(given):
+	case g.Refresh != digest(given) && !g.again(given, s.now()):
 		if err := s.endGrant(id); err != nil {
 			return nil, err
 		}
