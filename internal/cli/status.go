@@ -198,6 +198,9 @@ printed as they are.`,
 			if err != nil {
 				return err
 			}
+			if !p.Kind(p.Service(names[0])).Info().InheritEnv { // a shell that takes these over has its own
+				vars = slices.DeleteFunc(vars, func(v project.Explained) bool { return v.Name == "PATH" })
+			}
 			if why && format != "json" {
 				if err := a.printOutdated(cmd.Context(), answers, names[0]); err != nil {
 					return err

@@ -118,6 +118,8 @@ queues = ["late"]
 	assert.Contains(t, p.must("run", "--with", "books", "--", "mariadb-dump", "tool_shed"), "CREATE TABLE `t`")
 	assert.Contains(t, p.say("orders", "rabbitmqctl list_users\nrabbitmqctl list_queues\n"), "shed")
 	assert.Contains(t, p.must("run", "--with", "orders", "--", "rabbitmqctl", "list_queues"), "late")
+	assert.Equal(t, os.Getenv("HOME")+"\n", p.must("run", "--with", "orders", "--", "printenv", "HOME"))
+	assert.NotRegexp(t, `(?m)^(HOME|PATH)=`, p.must("env", "orders"), "a shell that evaluates it goes on")
 	for _, name := range []string{"ledger", "books"} {
 		assert.NotContains(t, strings.Join(commandLines(t), "\n"), p.status().Service[name].Facts["password"])
 	}

@@ -155,6 +155,7 @@ func (s *source) ctl(ctx context.Context, out any, args ...string) error {
 	for name, value := range vars {
 		cmd.Env = append(cmd.Env, name+"="+value)
 	}
+	cmd.Env = append(cmd.Env, "HOME="+s.in.Run)
 	text, err := cmd.Output()
 	if err == nil {
 		err = json.Unmarshal(text, out)

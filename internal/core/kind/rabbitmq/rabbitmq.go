@@ -111,7 +111,12 @@ func (Kind) Prepare(_ context.Context, in *kind.Instance, _ func(string)) error 
 	if err != nil {
 		return err
 	}
+	secret, err := in.Secret("cookie")
+	if err != nil {
+		return err
+	}
 	files := map[string]string{
+		cookieFile: secret,
 		"definitions.json": definitions,
 		"rabbitmq.conf": fmt.Sprintf("listeners.tcp.1 = 127.0.0.1:%d\nload_definitions = %s\nlog.console = true\nlog.console.level = info\ndisk_free_limit.absolute = 50MB\n",
 			in.Port, filepath.Join(in.Run, "definitions.json")),
@@ -184,19 +189,24 @@ func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
 			// The script becomes the server, so that the pid is the server's.
 			"RUNNING_UNDER_SYSTEMD=true",
 			"ERL_EPMD_PORT=" + strconv.Itoa(mapper), "ERL_EPMD_ADDRESS=127.0.0.1",
-			"HOME=" + in.Data, // where Erlang's cookie is
+			"HOME=" + in.Run, // where Erlang's cookie is
 		},
 	}, nil
 }
 
 func node(in *kind.Instance) string { return in.Service.Name + "@localhost" }
 
-// ClientVariables let rabbitmqctl and its like find the node.
+// cookieFile is where Erlang looks for the secret that nodes and their tools share, in HOME.
+const cookieFile = ".erlang.cookie"
+
+// ClientVariables let rabbitmqctl and its like find the node. They leave HOME to whoever calls
+// them: what else runs there would write into the server's.
 func (Kind) ClientVariables(in *kind.Instance) (map[string]string, error) {
+	secret, err := in.Secret("cookie")
 	return map[string]string{
 		"RABBITMQ_NODENAME": node(in), "ERL_EPMD_PORT": strconv.Itoa(in.GivenPort("epmd")), "ERL_EPMD_ADDRESS": "127.0.0.1",
-		"HOME": in.Data, "RABBITMQ_CONF_ENV_FILE": filepath.Join(in.Run, "env.conf"), "PATH": in.Program.Dir + ":" + os.Getenv("PATH"),
-	}, nil
+		"RABBITMQ_ERLANG_COOKIE": secret, "RABBITMQ_CONF_ENV_FILE": filepath.Join(in.Run, "env.conf"), "PATH": in.Program.Dir + ":" + os.Getenv("PATH"),
+	}, err
 }
 
 // Console returns a shell in which rabbitmqctl reaches this broker.
