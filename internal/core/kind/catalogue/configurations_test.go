@@ -34,9 +34,10 @@ var ownAccount = regexp.MustCompile(`(?mi)^(user|group) .*\n|^(user|group) = .*\
 
 // hashed are passwords as servers keep them: of mosquitto (PHC string format)
 // and of RabbitMQ.
-var cookie = regexp.MustCompile(`(== \.erlang\.cookie\n)\w+`)
-
 var hashed = regexp.MustCompile(`(:)\$7\$\S+|("password_hash": ?)"[^"]+"`)
+
+// cookie is the secret of RabbitMQ's node.
+var cookie = regexp.MustCompile(`(== \.erlang\.cookie\n)\w+`)
 
 // modules is where this system has Apache's modules.
 var modules = regexp.MustCompile(`"/[^"]*/modules/`)
