@@ -218,3 +218,80 @@ func TestWebServersThatCantBe(t *testing.T) {
 		assert.Regexp(t, says, r.stderr)
 	}
 }
+
+// Folders have names of any characters. A server gets on with them, or it is said which
+// character its configuration can't hold; nothing of a name goes on as a directive.
+func TestOddFolders(t *testing.T) {
+	t.Parallel()
+	needWeb(t)
+	testkit.Need(t, "redis-server")
+	testkit.Need(t, testkit.Postgres, "postgres")
+	testkit.Need(t, "/usr/sbin/mosquitto", "mosquitto")
+	declared := `
+[service.ledger]
+kind = "postgres"
+databases = ["shed"]
+[service.shelf]
+kind = "redis"
+[service.porch]
+kind = "mqtt"
+users = ["ines"]
+[service.engine]
+kind = "php"
+mail = "${postbox}"
+[service.site]
+kind = "nginx"
+root = "public"
+php = "${engine}"
+[service.other]
+kind = "apache"
+root = "public"
+php = "${engine}"
+[service.papers]
+kind = "documents"
+[service.postbox]
+kind = "mail"
+`
+	for name, refused := range map[string]string{
+		`a b,c'd"e$f`: "", "`g\\h%i#j;k{l}": "", `m&n(o)p*q[s]t~u!vü`: "", "who?": "", "a\nallow_anonymous true": "a control character", "a${HOME}": "",
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			base, err := os.MkdirTemp("", "f") // the name of the test would make the path too long
+			require.NoError(t, err)
+			require.NoError(t, os.Chmod(base, 0o755))
+			dir := filepath.Join(base, name)
+			require.NoError(t, os.Mkdir(dir, 0o755))
+			t.Cleanup(func() { _ = os.RemoveAll(base) })
+			p := newProjectIn(t, dir, declared)
+			p.env = []string{"CI=true"} // its state is in its folder
+			p.write("public/index.html", "the shed")
+			p.write("public/page.php", "<?php echo 'a page';")
+			r := p.run("start")
+			s := p.status().Service
+			for _, service := range []string{"ledger", "shelf", "porch", "engine", "site", "other", "papers", "postbox"} {
+				switch {
+				case s[service].State == "ready":
+				case refused != "":
+					assert.Regexp(t, "has a control character|needs? |waits for ", s[service].Reason, service)
+				case strings.Contains(name, "${") || name == "who?" && service == "other":
+					assert.Regexp(t, `has (\$\{|\?) in it, which the configuration of (PHP|a web server|Apache with PHP) can't hold; rename that folder|engine`, s[service].Reason, service)
+				default:
+					t.Errorf("%s is %s: %s\n%s", service, s[service].State, s[service].Reason, r.stdout)
+				}
+			}
+			// Whose root is there can't do without the name.
+			assert.Equal(t, refused != "" || strings.Contains(name, "${"), s["site"].State != "ready")
+			for _, server := range []string{"site", "other"} {
+				if s[server].State != "ready" {
+					continue
+				}
+				for path, want := range map[string]string{"/index.html": "the shed", "/page.php": "a page"} {
+					code, body := fetch(t, s[server].Facts["url"]+path)
+					assert.Equal(t, 200, code, "%s of %s", path, server)
+					assert.Equal(t, want, body, "%s of %s", path, server)
+				}
+			}
+		})
+	}
+}

@@ -44,10 +44,21 @@ func New() Kind {
 //go:embed apache.conf
 var text string
 
-var configuration = template.Must(template.New("apache.conf").Funcs(template.FuncMap{"quote": quote}).Parse(text))
+var configuration = template.Must(template.New("apache.conf").Funcs(template.FuncMap{"quote": quote, "pattern": pattern}).Parse(text))
 
 // quote makes a text one word of Apache's configuration.
-func quote(s string) string { return `"` + strings.ReplaceAll(s, `"`, `\"`) + `"` }
+func quote(s string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
+}
+
+// pattern makes a path what a section says of a folder: a path, or a pattern that only it
+// matches if it looks like one.
+func pattern(path string) string {
+	if !strings.ContainsAny(path, "*?[") {
+		return path
+	}
+	return strings.NewReplacer(`\`, `\\`, "*", "[*]", "?", "[?]", "[", "[[]").Replace(path)
+}
 
 // loaded are the modules. Those that others build on come before them.
 var loaded = []string{
@@ -73,6 +84,12 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) erro
 	dir, err := modules()
 	if err != nil {
 		return err
+	}
+	if s := in.Service.Settings.(*webserver.Settings); s.PHP.Name != "" {
+		// It takes what follows in the path of a page for a query.
+		if err := kind.CheckPaths("Apache with PHP", []string{"?"}, filepath.Join(in.Root, s.Root)); err != nil {
+			return err
+		}
 	}
 	more := map[string]any{"Modules": dir, "Load": loaded}
 	if os.Getuid() == 0 { // it refuses to serve as root

@@ -141,6 +141,9 @@ func files(in *kind.Instance) string { return filepath.Join(in.Data, "files") }
 // Prepare creates the system tables once, beside their place and moved there
 // when complete, and writes the statements that set the passwords.
 func (k Kind) Prepare(ctx context.Context, in *kind.Instance, report func(string)) error {
+	if err := kind.CheckPaths("MariaDB", []string{":"}, in.Data, in.Run); err != nil { // its list of folders is divided by them
+		return err
+	}
 	if err := writeRights(in); err != nil {
 		return err
 	}

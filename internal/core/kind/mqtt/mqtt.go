@@ -69,6 +69,9 @@ func (Kind) Find(in *kind.Instance) (kind.Program, error) {
 // Prepare writes the configuration, and the users' passwords as mosquitto
 // wants them.
 func (Kind) Prepare(ctx context.Context, in *kind.Instance, report func(string)) error {
+	if err := kind.CheckPaths("mosquitto", nil, in.Data, in.Run); err != nil {
+		return err
+	}
 	users := in.Service.Settings.(*Settings).Users
 	config := fmt.Sprintf("listener %d 127.0.0.1\npersistence true\npersistence_location %s/\nlog_dest stdout\nallow_anonymous %t\n", in.Port, in.Data, len(users) == 0)
 	if len(users) > 0 {

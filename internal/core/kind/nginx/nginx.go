@@ -41,12 +41,16 @@ func New() Kind {
 //go:embed nginx.conf
 var text string
 
-var configuration = template.Must(template.New("nginx.conf").Funcs(template.FuncMap{"quote": quote}).Parse(text))
+var configuration = template.Must(template.New("nginx.conf").Funcs(template.FuncMap{"quote": quote, "quoteVariable": quoteVariable}).Parse(text))
 
-// quote makes a text one word of nginx's configuration.
+// quote makes a text one word of nginx's configuration, where that knows no variables.
 func quote(s string) string {
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", `\$`).Replace(s) + `"`
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
 }
+
+// quoteVariable makes a text one word where it does: a dollar can't be escaped, and so is the
+// value of a variable.
+func quoteVariable(s string) string { return strings.ReplaceAll(quote(s), "$", "${dollar}") }
 
 // Prepare writes the configuration, and has nginx check it.
 func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) error {

@@ -130,12 +130,15 @@ func config(in *kind.Instance) string { return filepath.Join(in.Run, "fpm.conf")
 // Prepare writes the configuration of one pool, and has PHP check it.
 func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) error {
 	s := in.Service.Settings.(*Settings)
+	if err := kind.CheckPaths("PHP", []string{"${"}, in.Run, in.Trusted, in.Self); err != nil {
+		return err
+	}
 	workers := s.Workers
 	if workers == 0 {
 		workers = defaultWorkers
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "[global]\nerror_log = /proc/self/fd/2\npid = %s/fpm.pid\n\n[%s]\nlisten = 127.0.0.1:%d\nlisten.allowed_clients = 127.0.0.1\n", in.Run, in.Service.Name, in.Port)
+	fmt.Fprintf(&b, "[global]\nerror_log = /proc/self/fd/2\npid = %s\n\n[%s]\nlisten = 127.0.0.1:%d\nlisten.allowed_clients = 127.0.0.1\n", quote(filepath.Join(in.Run, "fpm.pid")), in.Service.Name, in.Port)
 	fmt.Fprintf(&b, "pm = ondemand\npm.max_children = %d\nping.path = %s\ncatch_workers_output = yes\ndecorate_workers_output = no\nclear_env = no\n", workers, pingPath)
 	if os.Getuid() == 0 {
 		// The project's files may be readable by root only.
@@ -160,8 +163,8 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) erro
 	}
 	var file strings.Builder
 	for _, name := range slices.Sorted(maps.Keys(ini)) {
-		fmt.Fprintf(&b, "php_admin_value[%s] = \"%s\"\n", name, ini[name])
-		fmt.Fprintf(&file, "%s = \"%s\"\n", name, ini[name])
+		fmt.Fprintf(&b, "php_admin_value[%s] = %s\n", name, quote(ini[name]))
+		fmt.Fprintf(&file, "%s = %s\n", name, quote(ini[name]))
 	}
 	if _, err := in.WriteRun("neighbour.ini", file.String(), false); err != nil {
 		return err
@@ -173,6 +176,11 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) erro
 		return fmt.Errorf("its configuration is refused\n%s", strings.TrimSpace(string(out)))
 	}
 	return nil
+}
+
+// quote makes a text a value of PHP's ini files.
+func quote(text string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(text) + `"`
 }
 
 // settings returns PHP's settings: those that are declared, and what else there is to set.

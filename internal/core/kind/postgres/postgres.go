@@ -222,10 +222,18 @@ func utf8Locale(env []string) bool {
 	return false
 }
 
+// folder makes a path one of a list of folders, as unix_socket_directories is.
+func folder(path string) string {
+	if !strings.ContainsAny(path, `,"`) && strings.TrimSpace(path) == path {
+		return path
+	}
+	return quote(path)
+}
+
 // Launch starts the server. INT is its fast shutdown: it ends sessions and
 // closes the cluster in order.
 func (Kind) Launch(in *kind.Instance) (kind.Launch, error) {
-	argv := []string{in.Program.Path, "-D", cluster(in), "-p", strconv.Itoa(in.Port), "-k", in.Run,
+	argv := []string{in.Program.Path, "-D", cluster(in), "-p", strconv.Itoa(in.Port), "-k", folder(in.Run),
 		"-c", "listen_addresses=127.0.0.1", "-c", "log_destination=stderr", "-c", "logging_collector=off",
 		"-c", "log_line_prefix=[%p] "} // the journal knows the time
 	settings := in.Service.Settings.(*Settings).Settings

@@ -107,6 +107,9 @@ func (Kind) Find(in *kind.Instance) (kind.Program, error) {
 // Prepare writes the configuration and, as definitions that the server loads
 // at each start, the virtual hosts, users and queues.
 func (Kind) Prepare(_ context.Context, in *kind.Instance, _ func(string)) error {
+	if err := kind.CheckPaths("RabbitMQ", []string{`"`, "'", "`", `\`}, in.Data, in.Run); err != nil {
+		return err
+	}
 	definitions, err := definitionsOf(in)
 	if err != nil {
 		return err
@@ -116,11 +119,12 @@ func (Kind) Prepare(_ context.Context, in *kind.Instance, _ func(string)) error 
 		return err
 	}
 	files := map[string]string{
-		cookieFile: secret,
+		cookieFile:         secret,
 		"definitions.json": definitions,
-		"rabbitmq.conf": fmt.Sprintf("listeners.tcp.1 = 127.0.0.1:%d\nload_definitions = %s\nlog.console = true\nlog.console.level = info\ndisk_free_limit.absolute = 50MB\n",
-			in.Port, filepath.Join(in.Run, "definitions.json")),
-		"enabled_plugins": "[].\n", "env.conf": "", "advanced.config": "[].\n",
+		"rabbitmq.conf":    fmt.Sprintf("listeners.tcp.1 = 127.0.0.1:%d\nlog.console = true\nlog.console.level = info\ndisk_free_limit.absolute = 50MB\n", in.Port),
+		// A path can stand only where it can be quoted, in a term of Erlang.
+		"advanced.config": fmt.Sprintf("%%%% coding: utf-8\n[{rabbit, [{load_definitions, %s}]}].\n", quote(filepath.Join(in.Run, "definitions.json"))),
+		"enabled_plugins": "[].\n", "env.conf": "",
 	}
 	for name, text := range files {
 		if _, err := in.WriteRun(name, text, true); err != nil {
@@ -128,6 +132,11 @@ func (Kind) Prepare(_ context.Context, in *kind.Instance, _ func(string)) error 
 		}
 	}
 	return nil
+}
+
+// quote makes a text one of Erlang.
+func quote(text string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(text) + `"`
 }
 
 func definitionsOf(in *kind.Instance) (string, error) {

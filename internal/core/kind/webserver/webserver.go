@@ -123,6 +123,9 @@ func Config(in *kind.Instance) string { return filepath.Join(in.Run, "server.con
 // it with the arguments test: its own message is shown if it refuses.
 func Write(ctx context.Context, in *kind.Instance, t *template.Template, more map[string]any, test ...string) error {
 	s := in.Service.Settings.(*Settings)
+	if err := kind.CheckPaths("a web server", []string{"${"}, in.Run, rootOf(in)); err != nil {
+		return err
+	}
 	values := map[string]any{"Root": rootOf(in), "Port": in.Port, "Run": in.Run, "Extra": s.Extra.Value, "Ready": ReadyPath, "Hidden": webroot.PCRE, "Types": Types}
 	for key, name := range map[string]string{"PHP": s.PHP.Name, "Proxy": s.Proxy.Name} {
 		if name == "" {
