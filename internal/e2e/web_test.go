@@ -273,7 +273,7 @@ kind = "mail"
 				switch {
 				case s[service].State == "ready":
 				case refused != "":
-					assert.Regexp(t, "has a control character|needs? |waits for ", s[service].Reason, service)
+					assert.Regexp(t, "has a control character|for engine, which failed", s[service].Reason, service)
 				case strings.Contains(name, "${") || name == "who?" && service == "other":
 					assert.Regexp(t, `has (\$\{|\?) in it, which the configuration of (PHP|a web server|Apache with PHP) can't hold; rename that folder|engine`, s[service].Reason, service)
 				default:
