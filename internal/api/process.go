@@ -229,8 +229,7 @@ func Find(ctx context.Context, p *project.Project) (*Client, error) {
 	if c, err := dial(ctx, p); err == nil || !errors.Is(err, ErrNoKeeper) {
 		return c, err
 	}
-	state, err := keep.ReadState(p)
-	if err == nil && !state.Orphaned() {
+	if !keep.Orphaned(p) {
 		return nil, ErrNoKeeper
 	}
 	return Connect(ctx, p)
@@ -243,8 +242,7 @@ func Busy(ctx context.Context, p *project.Project) bool {
 		c.Close()
 		return true
 	}
-	state, err := keep.ReadState(p)
-	return err == nil && state.Orphaned()
+	return keep.Orphaned(p)
 }
 
 // dial connects to the project's keeper and makes sure that it answers: one

@@ -433,6 +433,11 @@ func (a *app) spelledOut(root *cobra.Command, args []string) []string {
 		case strings.HasPrefix(arg, "-C"):
 			dir = strings.TrimPrefix(arg, "-C")
 			continue
+		case arg == "--copy":
+			i++
+			continue
+		case strings.HasPrefix(arg, "--copy="):
+			continue
 		case strings.HasPrefix(arg, "-"), slices.Contains(declare.CommandNames, arg):
 			return args
 		}

@@ -307,9 +307,12 @@ func (r *freshRun) child(c project.Command) error {
 	cmd := exec.Command(c.Argv[0], c.Argv[1:]...)
 	cmd.Dir, cmd.Env = c.Dir, c.Environ()
 	cmd.WaitDelay = 200 * time.Millisecond // what it leaves in the background may have the output
-	if r.of == 1 {
+	switch {
+	case r.of == 1 && r.junit == "":
 		cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
-	} else {
+	case r.of == 1:
+		cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, io.MultiWriter(os.Stdout, &r.said), io.MultiWriter(os.Stderr, &r.said)
+	default:
 		cmd.Stdout, cmd.Stderr = io.MultiWriter(r.out, &r.said), io.MultiWriter(r.err, &r.said)
 	}
 	signals := make(chan os.Signal, 8)

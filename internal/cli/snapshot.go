@@ -315,13 +315,20 @@ func runningOf(ctx context.Context, p *project.Project, names []string) ([]strin
 func (a *app) dropSnapshot() *cobra.Command {
 	return &cobra.Command{
 		Use: "drop NAME...", Short: "Delete snapshots", Args: takes(cobra.MinimumNArgs(1)), ValidArgsFunction: a.snapshotNames,
-		RunE: func(_ *cobra.Command, names []string) error {
+		RunE: func(cmd *cobra.Command, names []string) error {
 			p, err := a.project()
 			if err != nil {
 				return err
 			}
+			drop := p.Snapshots().Drop
+			// A keeper that runs may be about to read it.
+			client, err := api.Find(cmd.Context(), p)
+			if err == nil {
+				defer client.Close()
+				drop = func(name string) error { return client.DropSnapshot(cmd.Context(), name) }
+			}
 			for _, name := range names {
-				if err := p.Snapshots().Drop(name); err != nil {
+				if err := drop(name); err != nil {
 					return err
 				}
 				fmt.Fprintln(a.out, "dropped "+name)

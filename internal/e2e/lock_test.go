@@ -108,6 +108,15 @@ func TestLaunchedByAKilledKeeper(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, int64(200), n)
 	})
+	t.Run("a stop finds it", func(t *testing.T) {
+		t.Parallel()
+		p := newProject(t, "[service.api]\nrun = \"sleep 1000\"\n")
+		p.startKilledAt("launched api")
+		left := p.holder("api")
+		require.NotZero(t, left.PID)
+		p.must("stop")
+		assert.False(t, left.Alive())
+	})
 	t.Run("not declared any more", func(t *testing.T) {
 		t.Parallel()
 		p := newProject(t, "[service.old]\nrun = \"sleep 1000\"\n[service.new]\nrun = \"sleep 1000\"\n")

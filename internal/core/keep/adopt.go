@@ -16,7 +16,7 @@ func (k *Keeper) adopt() {
 	state, err := readState(k.project.StateFile())
 	if err != nil {
 		k.log.Error("the earlier keeper's state is lost", "why", err)
-		k.warn("the state of an earlier keeper can't be read: " + err.Error())
+		k.warn("adopt", "the state of an earlier keeper can't be read: "+err.Error())
 	}
 	census, err := proc.TakeCensus()
 	if err != nil {

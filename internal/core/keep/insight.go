@@ -39,8 +39,10 @@ func (k *Keeper) writeEnvFile() {
 	switch {
 	case err != nil:
 		k.log.Error("the env file", "why", err)
-		k.warn(err.Error())
+		k.warn("env file", err.Error())
 	case tracked:
-		k.warn(k.decl.EnvFile.Write.Value + " is written with values of this machine, and git tracks it: take it out of git, or write another file")
+		k.warn("env file", k.decl.EnvFile.Write.Value+" is written with values of this machine, and git tracks it: take it out of git, or write another file")
+	default:
+		k.warn("env file", "")
 	}
 }

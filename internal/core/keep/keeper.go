@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"os"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -113,6 +114,7 @@ type Keeper struct {
 	limited           bool              // some service has limits that may have to be watched
 	restarting        map[string]bool   // services whose restart is to come
 	background        sync.WaitGroup
+	warnings          []warning
 	switching         sync.Mutex // held by who switches the data to another branch
 	usageAsked        time.Time  // when somebody last asked for usage
 	last              time.Time  // when somebody last asked or watched
@@ -240,9 +242,22 @@ func (k *Keeper) Edit(ctx context.Context, c project.Change) error {
 // Kinds lists the kinds that a service may be of.
 func (k *Keeper) Kinds() []project.Available { return k.project.AvailableKinds() }
 
-func (k *Keeper) warn(text string) {
+// warning is something that is wrong, by what is.
+type warning struct{ cause, text string }
+
+// warn has everybody know of something that is wrong with the keeper itself, by its cause; ""
+// says that it is over.
+func (k *Keeper) warn(cause, text string) {
 	k.mu.Lock()
-	k.overview.Warning = text
+	k.warnings = slices.DeleteFunc(k.warnings, func(w warning) bool { return w.cause == cause })
+	if text != "" {
+		k.warnings = append(k.warnings, warning{cause, text})
+	}
+	var all []string
+	for _, w := range k.warnings {
+		all = append(all, w.text)
+	}
+	k.overview.Warning = strings.Join(all, "; ")
 	for w := range k.watchers {
 		w.touch("")
 	}

@@ -23,7 +23,7 @@ func (k *Keeper) Forsake() {
 // tells those who watch.
 func (k *Keeper) Leave(why string) {
 	k.Forsake()
-	k.warn(why)
+	k.warn("place", why)
 	_, _ = k.Stop(AskedBy(context.Background(), "the project's folder is gone"))
 }
 

@@ -274,7 +274,7 @@ func (k *Keeper) finishRestore() {
 	}
 	if err != nil {
 		k.log.Error("a restore that was interrupted can't be finished", "why", err)
-		k.warn("a restore that was interrupted can't be finished: " + err.Error())
+		k.warn("restore", "a restore that was interrupted can't be finished: "+err.Error())
 		return
 	}
 	for _, store := range []snapshot.Store{k.project.Snapshots(), k.project.Branches()} {

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"maps"
 	"os"
+	"slices"
 	"syscall"
 	"time"
 
@@ -132,9 +133,16 @@ func readState(path string) (Saved, error) {
 // that is how the services were when the last one ended.
 func ReadState(p *project.Project) (Saved, error) { return readState(p.StateFile()) }
 
-// Orphaned reports whether an earlier keeper was lost while services ran, or were
-// to run. What ran before the machine was started anew is over.
-func (s Saved) Orphaned() bool {
+// Orphaned reports whether an earlier keeper of the project was lost while services ran, or
+// were to run, also those that it could not write down any more.
+func Orphaned(p *project.Project) bool {
+	s, err := ReadState(p)
+	return err == nil && s.orphaned() || slices.ContainsFunc(p.LockedServices(), func(name string) bool { return proc.Locked(p.ServiceLock(name)) })
+}
+
+// orphaned is Orphaned as far as the state tells. What ran before the machine was started anew
+// is over.
+func (s Saved) orphaned() bool {
 	if !s.Keeper.SameBoot() {
 		return false
 	}
@@ -173,9 +181,9 @@ func (k *Keeper) saveWhenAsked() {
 		err := k.saveChanges()
 		if err != nil && !failing {
 			k.log.Error("the state can't be saved", "why", err)
-			k.warn("the state can't be saved, so a new keeper would not find the services: " + err.Error())
+			k.warn("state", "the state can't be saved, so a new keeper would not find the services: "+err.Error())
 		} else if err == nil && failing {
-			k.warn("")
+			k.warn("state", "")
 		}
 		failing = err != nil
 	}

@@ -41,7 +41,7 @@ func FuzzState(f *testing.F) {
 			assert.False(t, service.ID.Alive(), "no process of this machine has such a start")
 			_ = supervise.Status(service.Status).Sentence(time.Now())
 		}
-		_ = s.Orphaned()
+		_ = s.orphaned()
 		rest := Rest(p)
 		require.Len(t, rest, 1)
 		assert.Contains(t, []supervise.State{supervise.Stopped, supervise.Failed, supervise.Finished}, rest[0].State)

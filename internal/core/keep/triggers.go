@@ -45,7 +45,7 @@ func (k *Keeper) runTriggers() {
 	}
 	box, err := k.openBox()
 	if err != nil {
-		k.warn("the triggers do not work: " + err.Error())
+		k.warn("triggers", "the triggers do not work: "+err.Error())
 		k.log.Error("triggers", "why", err)
 		return
 	}
@@ -248,7 +248,7 @@ func (k *Keeper) triggering() (*trigger.Runner, error) {
 	case k.trigger != nil:
 	case len(k.decl.Triggers) == 0:
 		return nil, errors.New("no triggers are declared; [trigger.NAME] with on and call is one")
-	case k.overview.Warning != "":
+	case k.overview.Warning != "": // what else there is wrong may be why
 		return nil, errors.New(k.overview.Warning)
 	default:
 		return nil, errors.New("the triggers have not begun yet")
