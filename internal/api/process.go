@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -206,6 +207,40 @@ func takeLock(p *project.Project) (*os.File, error) {
 	return nil, errHeld
 }
 
+// lines writes whole lines to a file: one that a full disk has cut is ended before the next.
+// A handler of slog writes one at a time.
+type lines struct {
+	to  io.Writer
+	cut bool // the last one was
+}
+
+func (l *lines) Write(b []byte) (int, error) {
+	if l.cut {
+		if _, err := l.to.Write([]byte{'\n'}); err != nil {
+			return 0, err
+		}
+		l.cut = false
+	}
+	n, err := l.to.Write(b)
+	l.cut = n > 0 && n < len(b)
+	return n, err
+}
+
+// cut reports whether a file ends within a line.
+func cut(path string) bool {
+	f, err := os.Open(path)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	last := make([]byte, 1)
+	if _, err := f.Seek(-1, io.SeekEnd); err != nil {
+		return false
+	}
+	_, err = f.Read(last)
+	return err == nil && last[0] != '\n'
+}
+
 // logLimit is the size at which the keeper's own log is put aside.
 const logLimit = 5 << 20
 
@@ -220,7 +255,7 @@ func openLog(p *project.Project) (*slog.Logger, func() error, error) {
 	if err != nil {
 		return nil, nil, fmt.Errorf("the keeper's log can't be written: %w", err)
 	}
-	return slog.New(slog.NewJSONHandler(f, nil)), f.Close, nil
+	return slog.New(slog.NewJSONHandler(&lines{to: f, cut: cut(f.Name())}, nil)), f.Close, nil
 }
 
 // Find connects to the project's keeper if there is one, and starts one if

@@ -275,6 +275,9 @@ func (s *Server) expire(ctx context.Context) {
 // refusal is the answer that an error becomes.
 func (c *command) refusal(err error) bson.Raw {
 	var f *fault.Error
+	if full := (*engine.FullError)(nil); errors.As(err, &full) {
+		err = &fault.Error{Code: 14031, Name: "OutOfDiskSpace", Message: full.Error()}
+	}
 	if !errors.As(err, &f) {
 		f = &fault.Error{Code: 8, Name: "UnknownError", Message: err.Error()}
 		var w *engine.WriteError

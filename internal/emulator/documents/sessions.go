@@ -2,6 +2,7 @@ package documents
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -24,7 +25,11 @@ type session struct {
 	number    int64 // of the last transaction
 	committed bool
 	end       *time.Timer
+	used      time.Time // its lock is that of the sessions
 }
+
+// sessionLife is how long a session is known that nobody uses.
+const sessionLife = 30 * time.Minute
 
 // abort ends the transaction that is open. The session is locked.
 func (s *session) abort() {
@@ -37,16 +42,23 @@ func (s *session) abort() {
 
 // sessions are those that have had a transaction.
 type sessions struct {
-	mu  sync.Mutex
-	all map[string]*session
+	mu    sync.Mutex
+	all   map[string]*session
+	swept time.Time
 }
 
 func (s *sessions) get(id string) *session {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	now := time.Now()
+	if now.Sub(s.swept) > sessionLife/30 { // an open transaction has ended long before
+		maps.DeleteFunc(s.all, func(_ string, one *session) bool { return now.Sub(one.used) > sessionLife })
+		s.swept = now
+	}
 	if s.all[id] == nil {
 		s.all[id] = &session{number: -1}
 	}
+	s.all[id].used = now
 	return s.all[id]
 }
 

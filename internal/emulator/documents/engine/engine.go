@@ -34,6 +34,8 @@ type Engine struct {
 	latest  int64            // change
 	news    chan struct{}    // is closed when there is a later one
 	numbers map[string]int64 // of the last write of each session; whoever writes has it
+	partly  bool             // the file knows of sessions that numbers doesn't
+	expired time.Time        // when what is too old was forgotten last
 }
 
 // Space names a collection.
@@ -91,6 +93,7 @@ func (e *Engine) begin(ctx context.Context) (err error) {
 	if _, err := e.db.ExecContext(ctx, "DELETE FROM answers WHERE at < ?", time.Now().Add(-sessionLife).UnixMilli()); err != nil {
 		return err
 	}
+	e.expired = time.Now()
 	if err := e.loadNumbers(ctx); err != nil {
 		return err
 	}

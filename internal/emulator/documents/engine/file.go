@@ -9,6 +9,8 @@ import (
 	"maps"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
 
 	"neighbour/internal/emulator/documents/value"
 )
@@ -32,7 +34,8 @@ func (f *file) during(do func() error) error {
 		err = f.exec("COMMIT")
 	}
 	if err != nil {
-		return errors.Join(err, f.exec("ROLLBACK"))
+		_ = f.exec("ROLLBACK") // which an error may have done already, such as that of a full disk
+		return told(err)
 	}
 	f.e.mu.Lock()
 	defer f.e.mu.Unlock()
@@ -46,6 +49,22 @@ func (f *file) during(do func() error) error {
 	}
 	return nil
 }
+
+// told says of a full disk what it means.
+func told(err error) error {
+	if e := (*sqlite.Error)(nil); errors.As(err, &e) && e.Code()&0xff == sqlite3.SQLITE_FULL {
+		return &FullError{err}
+	}
+	return err
+}
+
+// FullError says that the disk is full, so that nothing of a write was done.
+type FullError struct{ Err error }
+
+func (e *FullError) Error() string { return "the disk is full; nothing was written" }
+
+// Unwrap returns what the file's library said.
+func (e *FullError) Unwrap() error { return e.Err }
 
 // exec executes a statement. What was begun is ended, whoever still waits for it.
 func (f *file) exec(text string, args ...any) error {
@@ -131,7 +150,9 @@ func (f *file) whole(_ context.Context, do func() error) error {
 	latest := f.latest
 	if err := do(); err != nil {
 		f.latest = latest
-		return errors.Join(err, f.exec("ROLLBACK TO "+name), f.exec("RELEASE "+name))
+		_ = f.exec("ROLLBACK TO " + name) // the same
+		_ = f.exec("RELEASE " + name)
+		return err
 	}
 	return f.exec("RELEASE " + name)
 }

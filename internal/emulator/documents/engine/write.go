@@ -99,20 +99,48 @@ func (e *Engine) write(ctx context.Context, r Retry, do func(*Writer) (bson.D, e
 		return f.exec("INSERT INTO answers VALUES (?, ?, ?, ?) ON CONFLICT (session) DO UPDATE SET number = excluded.number, at = excluded.at, answer = excluded.answer", r.Session, r.Number, time.Now().UnixMilli(), []byte(answer))
 	})
 	if err == nil && len(r.Session) > 0 {
-		if len(e.numbers) > 100_000 {
-			clear(e.numbers) // they are read again
-			if err := e.loadNumbers(context.Background()); err != nil {
-				return answer, err
-			}
+		if len(e.numbers) >= mostNumbers {
+			clear(e.numbers)
+			e.partly = true
 		}
 		e.numbers[string(r.Session)] = r.Number
+		_ = e.expire() // it is tried again
 	}
 	return answer, err
 }
 
+// mostNumbers is how many sessions' latest writes are known without looking into the file.
+const mostNumbers = 100_000
+
+// expire forgets what was answered too long ago, now and then.
+func (e *Engine) expire() error {
+	now := time.Now()
+	if now.Sub(e.expired) < sessionLife/30 {
+		return nil
+	}
+	e.expired = now
+	s, err := e.statement("DELETE FROM answers WHERE at < ? RETURNING session")
+	if err != nil {
+		return err
+	}
+	rows, err := s.Query(now.Add(-sessionLife).UnixMilli())
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var session []byte
+		if err := rows.Scan(&session); err != nil {
+			return err
+		}
+		delete(e.numbers, string(session))
+	}
+	return rows.Err()
+}
+
 // answered returns what was answered to a write already.
 func (e *Engine) answered(r Retry) (bson.Raw, error) {
-	if last, ok := e.numbers[string(r.Session)]; !ok || last < r.Number {
+	if last, ok := e.numbers[string(r.Session)]; ok && last < r.Number || !ok && !e.partly {
 		return nil, nil
 	}
 	s, err := e.statement("SELECT number, answer FROM answers WHERE session = ?")
@@ -257,7 +285,7 @@ func (w *Writer) Remove(ctx context.Context, s Space, f Find, many bool) (remove
 	if err != nil {
 		return 0, nil, err
 	}
-	return len(all), last, w.m.whole(ctx, func() error {
+	err = w.m.whole(ctx, func() error {
 		for _, d := range all {
 			if d.document == nil {
 				if d.document, err = w.m.read(ctx, c, d.record); err != nil {
@@ -272,4 +300,5 @@ func (w *Writer) Remove(ctx context.Context, s Space, f Find, many bool) (remove
 		}
 		return nil
 	})
+	return len(all), last, err
 }
