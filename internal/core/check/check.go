@@ -195,7 +195,27 @@ func (n Seen) findings(p *project.Project, s *declare.Service) []Finding {
 		f.Why = "it restarts a little later than it could, and looking takes some work"
 		out = append(out, f)
 	}
-	return append(out, sub.outdated(n)...)
+	return append(append(out, sub.overdue(n)...), sub.outdated(n)...)
+}
+
+// overdue says which errands would run before the service's next start, and have not before it
+// began to run as it does.
+func (s *subject) overdue(n Seen) []Finding {
+	if n.PID == 0 {
+		return nil
+	}
+	var out []Finding
+	for _, e := range s.Before(s.service.Name) {
+		due, err := s.ErrandDue(e)
+		if err != nil || due.Why == "" {
+			continue
+		}
+		f := s.find("due/"+e.Name, Warns, "", "errand "+e.Name+", which goes before its start, is due: "+due.Why)
+		f.Why, f.Remedy = "it runs on what was there before", "start it again: neighbour restart "+s.service.Name
+		f.Actions = []Action{{Do: Restart, Label: "restart it", Says: "errand " + e.Name + " is run, and " + s.service.Name + " started again; what needs it is left running"}}
+		out = append(out, f)
+	}
+	return out
 }
 
 // Outdated and Inherited begin the ids of findings about what a service that runs was started with:

@@ -20,10 +20,12 @@ type Errand struct {
 	Needs []Needed `json:"needs"`
 	// Before are the services before whose start it runs, On what makes it run:
 	// "ready: api".
-	Before   []string `json:"before,omitempty"`
-	On       []string `json:"on,omitempty"`
-	Ask      string   `json:"ask,omitempty"`
-	Terminal bool     `json:"terminal,omitempty"`
+	Before []string `json:"before,omitempty"`
+	On     []string `json:"on,omitempty"`
+	// Due says why it would run before the next start of these, "" if it would not.
+	Due      string `json:"due,omitempty"`
+	Ask      string `json:"ask,omitempty"`
+	Terminal bool   `json:"terminal,omitempty"`
 	// Runs are the latest, the newest last.
 	Runs []errand.Run `json:"runs"`
 }
@@ -48,6 +50,9 @@ func (e Errand) WhenInWords() string {
 	var parts []string
 	if len(e.Before) > 0 {
 		parts = append(parts, "before "+strings.Join(e.Before, ", "))
+	}
+	if e.Due != "" && len(parts) > 0 {
+		parts[0] += " (due: " + e.Due + ")"
 	}
 	for _, on := range e.On {
 		event, service, _ := strings.Cut(on, ": ")
@@ -91,12 +96,19 @@ func Errands(p *project.Project, state func(service string) supervise.State) ([]
 				one.Before = append(one.Before, s.Name)
 			}
 		}
+		if len(one.Before) > 0 {
+			due, err := p.ErrandDue(e)
+			if one.Due = due.Why; err != nil {
+				one.Due = err.Error()
+			}
+		}
 		for event, service := range e.On.Events() {
 			one.On = append(one.On, event+": "+service)
 		}
 		slices.Sort(one.On)
 		for _, r := range runs {
-			if r.Errand == e.Name {
+			// What a copy had run before its services says nothing of these.
+			if r.Errand == e.Name && (r.Copy == p.Copy || len(one.Before) == 0) {
 				one.Runs = append(one.Runs, r)
 			}
 		}

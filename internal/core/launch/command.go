@@ -29,7 +29,7 @@ func RunErrand(ctx context.Context, p *project.Project, e *declare.Errand, args 
 		return errand.Run{}, err
 	}
 	store := errand.NewStore(p.ErrandDir())
-	rec, err := store.Begin(errand.Run{Errand: e.Name, Args: args, By: by})
+	rec, err := store.Begin(errand.Run{Errand: e.Name, Args: args, By: by, Copy: p.Copy})
 	if err != nil {
 		return errand.Run{}, fmt.Errorf("what becomes of errand %s can't be kept: %w", e.Name, err)
 	}

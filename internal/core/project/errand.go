@@ -21,6 +21,7 @@ func (p *Project) errandFile() string { return filepath.Join(p.state, "errands.j
 type doneErrand struct {
 	Files string            `json:"files,omitempty"` // a digest of those of when
 	Data  map[string]string `json:"data,omitempty"`  // the identities of the data, by service
+	Run   string            `json:"run,omitempty"`   // a digest of the command; "": not known
 }
 
 // errandFolder returns the folder that an errand runs in.
@@ -38,11 +39,11 @@ func (p *Project) errandFolder(e *declare.Errand) string {
 }
 
 // ErrandDue finds out whether an errand that runs before a start is due: it has
-// not run yet, a file that it depends on has changed since, or the data of a
-// service that it needs is another.
+// not run yet, its command or a file that it depends on has changed since, or the
+// data of a service that it needs is another.
 func (p *Project) ErrandDue(e *declare.Errand) (Due, error) {
 	due := Due{Done: func() error { return nil }}
-	now := doneErrand{Data: map[string]string{}}
+	now := doneErrand{Data: map[string]string{}, Run: Digest(e.Run.String())}
 	if len(e.When) > 0 {
 		files, err := fingerprint(p.errandFolder(e), "errand."+e.Name, e.When)
 		if err != nil {
@@ -72,6 +73,8 @@ func (p *Project) ErrandDue(e *declare.Errand) (Due, error) {
 	switch {
 	case !done:
 		due.Why = "it has not run yet"
+	case was.Run != "" && was.Run != now.Run:
+		due.Why = "its command is another"
 	case was.Files != now.Files:
 		due.Why = "what it depends on has changed: " + values(e.When)
 	case len(others) > 0:

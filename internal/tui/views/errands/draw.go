@@ -92,8 +92,11 @@ func (v *screen) drawing() view.Drawing {
 func (v *screen) head() string {
 	t := v.Theme()
 	failed, none := "", true
-	var under []string
+	var under, due []string
 	for _, e := range v.all {
+		if e.Due != "" {
+			due = append(due, e.Name)
+		}
 		r, ran := e.Last()
 		none = none && !ran
 		switch {
@@ -112,6 +115,8 @@ func (v *screen) head() string {
 		return "  " + t.Paint(ui.Strong, strings.Join(under, ", ")+".")
 	case failed != "":
 		return "  " + t.Paint(ui.Bad, failed)
+	case len(due) > 0:
+		return "  " + t.Paint(ui.Plain, fmt.Sprintf("%s %s before the next start of what it goes before.", words.Join(due), display.Plural(len(due), "is due", "are due")))
 	case none:
 		return "  " + t.Paint(ui.Plain, "Nothing was run yet.")
 	}
