@@ -22,7 +22,7 @@ func Write(path string, data []byte, mode fs.FileMode) error {
 	if err := write(path, data, mode, true); err != nil {
 		return err
 	}
-	return syncDir(filepath.Dir(path))
+	return SyncDir(filepath.Dir(path))
 }
 
 // Replace is Write for a file that nobody needs after a power failure: other
@@ -88,12 +88,12 @@ func Swap(path string, data, was []byte, mode fs.FileMode) (bool, error) {
 	if now, err := os.ReadFile(fresh); err != nil || !bytes.Equal(now, was) {
 		return false, exchange(fresh, path)
 	}
-	return true, syncDir(filepath.Dir(path))
+	return true, SyncDir(filepath.Dir(path))
 }
 
-// syncDir makes a folder's entries last. Some file systems can't sync a
+// SyncDir makes a folder's entries last. Some file systems can't sync a
 // folder, and need not.
-func syncDir(dir string) error {
+func SyncDir(dir string) error {
 	d, err := os.Open(dir)
 	if err != nil {
 		return err

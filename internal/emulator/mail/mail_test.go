@@ -74,7 +74,7 @@ func TestTakesAndKeeps(t *testing.T) {
 	assert.WithinDuration(t, time.Now(), s.At, 5*time.Second)
 	b, err := os.ReadFile(messages(t, dir)[0])
 	require.NoError(t, err)
-	assert.Equal(t, "Return-Path: <shed@example.org>\r\nDelivered-To: ines@example.org\r\nDelivered-To: marit@example.org\r\n"+body, string(b))
+	assert.Equal(t, "Return-Path: <shed@example.org>\r\nX-Recipients: 2\r\nDelivered-To: ines@example.org\r\nDelivered-To: marit@example.org\r\n"+body, string(b))
 
 	stop()
 	address, stop = serve(t, dir)
@@ -143,4 +143,34 @@ func TestStopsWithAClientConnected(t *testing.T) {
 	began := time.Now()
 	stop()
 	assert.Less(t, time.Since(began), testkit.Patience)
+}
+
+// Who a mail went to is what the envelope says, and not what the mail says of an earlier
+// way of it; those that it names nowhere are its blind copies.
+func TestRecipients(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "messages")
+	address, stop := serve(t, dir)
+	defer stop()
+	body := "Delivered-To: somebody@elsewhere.example.org\r\nTo: Ines <Ines@example.org>\r\nCc: marit@example.org\r\nSubject: Forwarded\r\n\r\nText\r\n"
+	require.NoError(t, smtp.SendMail(address, nil, "shed@example.org", []string{"ines@example.org", "marit@example.org", "tom@example.org"}, []byte(body)))
+	stop()
+	store, err := mail.OpenStore(dir)
+	require.NoError(t, err)
+	defer store.Close()
+	all, _ := store.List("", "", 10)
+	require.Len(t, all, 1)
+	assert.Equal(t, []string{"ines@example.org", "marit@example.org", "tom@example.org"}, all[0].To)
+	whole, err := store.Read(all[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"tom@example.org"}, whole.Bcc)
+	assert.Equal(t, "somebody@elsewhere.example.org", whole.Headers[0].Value, "the mail is as it came")
+
+	// It is handed on without the envelope.
+	other := filepath.Join(t.TempDir(), "other")
+	next, end := serve(t, other)
+	defer end()
+	require.NoError(t, store.Release(all[0].ID, mail.Release{Server: next}))
+	b, err := os.ReadFile(messages(t, other)[0])
+	require.NoError(t, err)
+	assert.True(t, strings.HasSuffix(string(b), "Delivered-To: tom@example.org\r\n"+body), string(b))
 }

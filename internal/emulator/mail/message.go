@@ -8,6 +8,7 @@ import (
 	"io"
 	"mime"
 	"net/url"
+	"strconv"
 	"strings"
 
 	"github.com/emersion/go-message"
@@ -23,13 +24,15 @@ type Message struct {
 	From       string   `json:"from_header"`
 	To         string   `json:"to_header"`
 	Cc         string   `json:"cc"`
-	ReplyTo    string   `json:"reply_to"`
-	Date       string   `json:"date"`
-	Subject    string   `json:"-"`       // a Mail has it
-	Headers    []Header `json:"headers"` // all of them, decoded, in their order
-	Text       string   `json:"text"`    // the plain part
-	HTML       string   `json:"html"`
-	Parts      []Part   `json:"parts"` // what is neither
+	// Bcc are the recipients that the mail names nowhere.
+	Bcc     []string `json:"bcc"`
+	ReplyTo string   `json:"reply_to"`
+	Date    string   `json:"date"`
+	Subject string   `json:"-"`       // a Mail has it
+	Headers []Header `json:"headers"` // all of them, decoded, in their order
+	Text    string   `json:"text"`    // the plain part
+	HTML    string   `json:"html"`
+	Parts   []Part   `json:"parts"` // what is neither
 	// Problems are what is wrong with it.
 	Problems []string `json:"problems"`
 
@@ -117,26 +120,34 @@ func Parse(r io.Reader) *Message {
 // unreadable is how much is shown of what is no mail, in bytes.
 const unreadable = 32 << 10
 
+// recipientsHeader says how many recipients follow in the envelope.
+const recipientsHeader = "X-Recipients: "
+
 // envelope reads the headers that the store puts before a message. They are read by
 // themselves, so that who sent what is no mail is known, too.
 func (m *Message) envelope(in *bufio.Reader) {
-	for _, name := range []string{"Return-Path: ", "Delivered-To: "} {
-		for {
-			head, _ := in.Peek(len(name))
-			if string(head) != name {
-				break
-			}
-			line, err := in.ReadString('\n')
-			if err != nil {
-				return
-			}
-			value := strings.TrimSpace(strings.TrimPrefix(line, name))
-			if name == "Return-Path: " {
-				m.Sender = strings.Trim(value, "<>")
-				break
-			}
-			m.Recipients = append(m.Recipients, value)
+	header := func(name string) (value string, is bool) {
+		if head, _ := in.Peek(len(name)); string(head) != name {
+			return "", false
 		}
+		line, err := in.ReadString('\n')
+		return strings.TrimSpace(strings.TrimPrefix(line, name)), err == nil
+	}
+	sender, is := header("Return-Path: ")
+	if !is {
+		return
+	}
+	m.Sender = strings.Trim(sender, "<>")
+	most := -1 // older ones don't say it
+	if text, is := header(recipientsHeader); is {
+		most, _ = strconv.Atoi(text)
+	}
+	for len(m.Recipients) != most {
+		to, is := header("Delivered-To: ")
+		if !is {
+			return
+		}
+		m.Recipients = append(m.Recipients, to)
 	}
 }
 

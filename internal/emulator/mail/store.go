@@ -196,7 +196,8 @@ func (s *Store) Add(from string, to []string, message io.Reader) error {
 	}
 	defer os.Remove(f.Name())
 	w := bufio.NewWriter(f)
-	fmt.Fprintf(w, "Return-Path: <%s>\r\n", from)
+	// How many follow, since the mail itself may go on with one.
+	fmt.Fprintf(w, "Return-Path: <%s>\r\n%s%d\r\n", from, recipientsHeader, len(to))
 	for _, r := range to {
 		fmt.Fprintf(w, "Delivered-To: %s\r\n", r)
 	}
@@ -224,6 +225,9 @@ func (s *Store) Add(from string, to []string, message io.Reader) error {
 		path = fmt.Sprintf("%s-%d.eml", name, i)
 	}
 	if err := os.Rename(f.Name(), path); err != nil {
+		return err
+	}
+	if err := atomicfile.SyncDir(s.dir); err != nil {
 		return err
 	}
 	e.ID, e.At = strings.TrimSuffix(filepath.Base(path), ".eml"), at

@@ -1,6 +1,7 @@
 package mail
 
 import (
+	"bufio"
 	"context"
 	"embed"
 	"encoding/base64"
@@ -210,6 +211,13 @@ func (s *Store) Read(id string) (Whole, error) {
 	}
 	defer f.Close()
 	w := Whole{Mail: m, Message: Parse(f), Links: []string{}}
+	w.Bcc = []string{}
+	named := strings.ToLower(w.Message.To + ", " + w.Cc)
+	for _, to := range m.To {
+		if !strings.Contains(named, strings.ToLower(to)) {
+			w.Bcc = append(w.Bcc, to)
+		}
+	}
 	if w.HTML != "" {
 		text, links := ReadableHTML(w.HTML)
 		w.Readable = text
@@ -405,13 +413,11 @@ func (s *Store) Release(id string, to Release) error {
 		return err
 	}
 	defer f.Close()
-	b, err := io.ReadAll(f)
+	in := bufio.NewReader(f)
+	(&Message{}).envelope(in)
+	text, err := io.ReadAll(in)
 	if err != nil {
 		return err
-	}
-	text := string(b)
-	for strings.HasPrefix(text, "Return-Path: ") || strings.HasPrefix(text, "Delivered-To: ") {
-		_, text, _ = strings.Cut(text, "\r\n")
 	}
 	conn, err := net.DialTimeout("tcp", to.Server, 10*time.Second)
 	if err != nil {
@@ -436,7 +442,7 @@ func (s *Store) Release(id string, to Release) error {
 	if err != nil {
 		return err
 	}
-	if _, err = io.WriteString(w, text); err == nil {
+	if _, err = w.Write(text); err == nil {
 		err = w.Close()
 	}
 	if err != nil {

@@ -146,7 +146,7 @@ func (s *Server) receive(r *http.Request, by *signed) (got received, err error) 
 		}
 		got.sums[algorithm] = is
 	}
-	return got, nil
+	return got, s.Store.arrived(f)
 }
 
 // chunked reads a body that comes in chunks, each with its length and, if it is signed, its

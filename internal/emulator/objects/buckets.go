@@ -89,12 +89,7 @@ func (s *Server) getVersioning(q *request) error {
 
 // change changes what there is to know of a bucket.
 func (s *Server) change(q *request, do func(*Bucket)) error {
-	b, err := s.Store.Bucket(q.Context(), q.bucket)
-	if err != nil {
-		return err
-	}
-	do(&b)
-	return s.Store.SaveBucket(q.Context(), b)
+	return s.Store.ChangeBucket(q.Context(), q.bucket, do)
 }
 
 func (s *Server) putVersioning(q *request) error {

@@ -126,7 +126,7 @@ func (s *Store) ensure(ctx context.Context, name, folder string, log *log.Logger
 func (s *Store) empty(ctx context.Context, bucket string) error {
 	all, _, _, _, err := s.List(ctx, Listing{Bucket: bucket, Limit: 1 << 30})
 	for _, o := range all {
-		if _, err := s.Remove(ctx, bucket, o.Key, ""); err != nil {
+		if _, err := s.Remove(ctx, bucket, o.Key, "", nil); err != nil {
 			return err
 		}
 	}

@@ -183,6 +183,9 @@ func (s *Store) duplicate(in *os.File, o Object, from, size int64) (path string,
 	} else {
 		_, err = io.Copy(out, io.NewSectionReader(in, from, size))
 	}
+	if err == nil {
+		err = s.arrived(out)
+	}
 	if err = errors.Join(err, out.Close()); err != nil {
 		s.discard(path)
 	}
@@ -258,6 +261,9 @@ func (s *Server) found(q *request) (Object, error) {
 // getObject answers with an object, or with a part of it: conditions and ranges are those
 // of HTTP (RFC 9110, sections 13 and 14).
 func (s *Server) getObject(q *request) error {
+	if q.query.Has("partNumber") {
+		return notHere("reading one part of an object by its number")
+	}
 	o, f, err := s.Store.Read(q.Context(), func() (Object, error) { return s.found(q) })
 	if err != nil {
 		return err
@@ -348,7 +354,7 @@ func (r *ranged) ReadFrom(from io.Reader) (int64, error) {
 }
 
 func (s *Server) deleteObject(q *request) error {
-	gone, err := s.Store.Remove(q.Context(), q.bucket, q.key, q.query.Get("versionId"))
+	gone, err := s.Store.Remove(q.Context(), q.bucket, q.key, q.query.Get("versionId"), q.must())
 	if err != nil {
 		return err
 	}
@@ -388,7 +394,7 @@ func (s *Server) deleteMany(q *request) error {
 		Error   []problem `xml:",omitempty"`
 	}{Space: namespace}
 	for _, o := range in.Objects {
-		gone, err := s.Store.Remove(q.Context(), q.bucket, o.Key, o.VersionId)
+		gone, err := s.Store.Remove(q.Context(), q.bucket, o.Key, o.VersionId, nil)
 		if err != nil {
 			e := asError(err)
 			out.Error = append(out.Error, problem{o.Key, o.VersionId, e.Code, e.Message})

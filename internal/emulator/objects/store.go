@@ -17,6 +17,8 @@ import (
 	"time"
 
 	_ "modernc.org/sqlite" // the driver
+
+	"neighbour/internal/core/atomicfile"
 )
 
 // Store keeps buckets and their objects in a folder: what an object holds in a file under
@@ -113,6 +115,14 @@ func (s *Store) Close() error { return errors.Join(s.db.Close(), s.root.Close())
 
 // file is where a path of the store is.
 func (s *Store) file(path string) string { return filepath.Join(s.dir, filepath.FromSlash(path)) }
+
+// arrived has what came in be on the disk before anything says that it is there.
+func (s *Store) arrived(f *os.File) error {
+	if err := f.Sync(); err != nil {
+		return err
+	}
+	return atomicfile.SyncDir(s.file(incoming))
+}
 
 // fresh makes a file for what is coming in.
 func (s *Store) fresh() (f *os.File, path string, err error) {
@@ -265,6 +275,22 @@ func (s *Store) SaveBucket(ctx context.Context, b Bucket) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	return s.saveBucket(ctx, b)
+}
+
+// ChangeBucket changes what there is to know of a bucket that is there, while nobody else does.
+func (s *Store) ChangeBucket(ctx context.Context, name string, do func(*Bucket)) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	b, err := s.Bucket(ctx, name)
+	if err != nil {
+		return err
+	}
+	do(&b)
+	return s.saveBucket(ctx, b)
+}
+
+func (s *Store) saveBucket(ctx context.Context, b Bucket) error {
 	s.changes.Add(1)
 	_, err := s.db.ExecContext(ctx, "INSERT INTO buckets VALUES (?, ?, ?) ON CONFLICT (name) DO UPDATE SET about = excluded.about", b.Name, s.now().UnixMilli(), asJSON(b))
 	if err == nil {
@@ -383,20 +409,30 @@ func (s *Store) replace(ctx context.Context, o *Object, was Object, there bool) 
 }
 
 // Remove deletes an object, or one version of it, and returns what the deletion left: a
-// mark where there are versions.
-func (s *Store) Remove(ctx context.Context, bucket, key, version string) (mark Object, err error) {
+// mark where there are versions. Must says what must hold of it, nil being none.
+func (s *Store) Remove(ctx context.Context, bucket, key, version string, must func(was *Object) error) (mark Object, err error) {
 	b, err := s.Bucket(ctx, bucket)
 	if err != nil {
 		return mark, err
 	}
 	if version == "" && b.Versions == "Enabled" {
-		return s.Put(ctx, Object{Bucket: bucket, Key: key, Deleted: true}, "", nil)
+		return s.Put(ctx, Object{Bucket: bucket, Key: key, Deleted: true}, "", must)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.changes.Add(1)
 	o, err := s.Get(ctx, bucket, key, version)
-	if errors.Is(err, errNoSuchKey) || errors.Is(err, errNoSuchVersion) {
+	none := errors.Is(err, errNoSuchKey) || errors.Is(err, errNoSuchVersion)
+	if must != nil && (none || err == nil) {
+		is := &o
+		if none || o.Deleted {
+			is = nil
+		}
+		if err := must(is); err != nil {
+			return mark, err
+		}
+	}
+	if none {
 		return mark, nil // which the protocol doesn't call an error
 	}
 	if err != nil {

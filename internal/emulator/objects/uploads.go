@@ -146,18 +146,24 @@ func (s *Store) join(all []part) (path string, size int64, err error) {
 	if err != nil {
 		return "", 0, err
 	}
+	made := path
+	defer func() {
+		if err = errors.Join(err, out.Close()); err != nil {
+			_ = os.Remove(s.file(made))
+		}
+	}()
 	for _, p := range all {
 		in, err := s.root.Open(p.path)
 		if err != nil {
-			return "", 0, errors.Join(err, out.Close())
+			return "", 0, err
 		}
 		n, err := io.Copy(out, in) // which the system does, where it can
 		if err = errors.Join(err, in.Close()); err != nil {
-			return "", 0, errors.Join(err, out.Close())
+			return "", 0, err
 		}
 		size += n
 	}
-	return path, size, out.Close()
+	return path, size, s.arrived(out)
 }
 
 func (s *Server) beginUpload(q *request) error {
@@ -288,6 +294,9 @@ func (s *Server) listParts(q *request) error {
 }
 
 func (s *Server) listUploads(q *request) error {
+	if q.query.Get("delimiter") != "" {
+		return notHere("a list of uploads by a delimiter")
+	}
 	all, err := s.Store.uploads(q.Context(), q.bucket, q.query.Get("prefix"))
 	if err != nil {
 		return err

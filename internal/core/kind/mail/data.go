@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -164,8 +165,9 @@ func (s *source) Item(ctx context.Context, collection, key string) (store.Item, 
 	item.Says = m.Mail.Subject
 	add("subject", "text", m.Mail.Subject)
 	add("from", "address", from)
-	add("to", "addresses", strings.Join(m.Mail.To, ", "))
+	add("to", "addresses", strings.Join(slices.DeleteFunc(slices.Clone(m.Mail.To), func(to string) bool { return slices.Contains(m.Bcc, to) }), ", "))
 	add("cc", "addresses", m.Cc)
+	add("bcc", "addresses", strings.Join(m.Bcc, ", "))
 	add("reply to", "address", m.ReplyTo)
 	add("text", "as it reads", m.Readable)
 	var links []string

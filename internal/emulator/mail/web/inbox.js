@@ -95,7 +95,7 @@ async function read(id) {
   at("mail").hidden = false;
   at("nothing").hidden = true;
   at("subject").textContent = shown.subject || "(no subject)";
-  const heads = [["from", shown.from_header || shown.from], ["to", shown.to.join(", ")], ["cc", shown.cc], ["reply to", shown.reply_to], ["came", new Date(shown.at).toLocaleString()]];
+  const heads = [["from", shown.from_header || shown.from], ["to", shown.to.filter((a) => !shown.bcc.includes(a)).join(", ")], ["cc", shown.cc], ["bcc", shown.bcc.join(", ")], ["reply to", shown.reply_to], ["came", new Date(shown.at).toLocaleString()]];
   at("heads").replaceChildren(...heads.filter((h) => h[1]).flatMap((h) => [make("dt", h[0]), make("dd", h[1])]));
   at("problems").replaceChildren(...shown.problems.map((p) => make("li", p)));
   at("parts").replaceChildren(...shown.parts.slice(0, 400).map((p, i) => {
