@@ -378,7 +378,7 @@ needs, and how it went the last times, also from the full screen or before a sta
 						result = r.Exit
 					}
 				}
-				rows = append(rows, []string{e.Name, e.About, result, took, when, e.WhenInWords()})
+				rows = append(rows, []string{e.Name, e.About, result, took, when, strings.TrimSuffix(e.WhenInWords()+"; due: "+e.Due, "; due: ")})
 			}
 			return printTable(a.out, rows, 3, 4)
 		},

@@ -328,6 +328,9 @@ func (a *app) dropSnapshot() *cobra.Command {
 				drop = func(name string) error { return client.DropSnapshot(cmd.Context(), name) }
 			}
 			for _, name := range names {
+				if err := snapshot.CheckName(name); err != nil {
+					return err
+				}
 				if err := drop(name); err != nil {
 					return err
 				}

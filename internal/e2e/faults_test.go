@@ -331,7 +331,7 @@ var faults = map[string][]fault{
 				for _, command := range []string{"start", "stop"} {
 					r := p.run(command)
 					assert.Equal(t, 1, r.code)
-					assert.Contains(t, r.stderr, "started by another version of Neighbour (it speaks version 0 of the interface, this program version 1)")
+					assert.Contains(t, r.stderr, "started by another version of Neighbour (it speaks version 0 of the interface, this program version "+api.Version+")")
 				}
 				assert.Len(t, p.left(), 1)
 				require.NoError(t, older.Close())

@@ -51,9 +51,6 @@ func (e Errand) WhenInWords() string {
 	if len(e.Before) > 0 {
 		parts = append(parts, "before "+strings.Join(e.Before, ", "))
 	}
-	if e.Due != "" && len(parts) > 0 {
-		parts[0] += " (due: " + e.Due + ")"
-	}
 	for _, on := range e.On {
 		event, service, _ := strings.Cut(on, ": ")
 		parts = append(parts, "when "+service+" "+map[string]string{"ready": "is ready", "failed": "fails", "stopped": "is stopped", "reset": "is emptied"}[event])

@@ -60,7 +60,7 @@ run = ["a", "b"]
 	assert.True(t, ran)
 	assert.Equal(t, errand.OK, last.Result)
 	assert.Equal(t, []string{"api", "web"}, all[1].Before)
-	assert.Equal(t, "before api, web (due: it has not run yet), when web fails, when ledger is emptied", all[1].WhenInWords())
+	assert.Equal(t, "before api, web, when web fails, when ledger is emptied", all[1].WhenInWords())
 	_, ran = all[1].Last()
 	assert.False(t, ran)
 	assert.Equal(t, "a b", all[2].Run)

@@ -94,7 +94,7 @@ func (v *screen) clear() tea.Cmd {
 	some := all
 	some.Where = where
 	c := v.current()
-	sweeps := where != "" && c != nil && slices.Contains(c.Can, store.Delete)
+	sweeps := where != "" && len(v.rows()) > 0 && c != nil && slices.Contains(c.Can, store.Delete)
 	return v.Await(func(ctx context.Context, client *api.Client) (func() tea.Cmd, error) {
 		whole, err := client.Plan(ctx, service, all)
 		if err != nil || !sweeps {

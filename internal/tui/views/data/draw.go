@@ -359,8 +359,8 @@ func (v *screen) table(width, rows, x, y int) (out []string, spots []view.Spot) 
 	if len(all) == 0 && !v.asking {
 		says := "nothing here"
 		switch {
-		case v.place.where != "":
-			says = "nothing here " + v.place.where
+		case v.place.where != "" && len(v.pages) > 0:
+			says = "nothing here " + v.pages[0].Where
 		case v.answer != nil && v.answer.Says != "":
 			says = v.answer.Says
 		}

@@ -95,7 +95,7 @@ func (v *screen) head() string {
 	var under, due []string
 	for _, e := range v.all {
 		if e.Due != "" {
-			due = append(due, e.Name)
+			due = append(due, fmt.Sprintf("%s is due before the next start of %s: %s.", e.Name, words.Join(e.Before), display.Plain(e.Due)))
 		}
 		r, ran := e.Last()
 		none = none && !ran
@@ -116,7 +116,7 @@ func (v *screen) head() string {
 	case failed != "":
 		return "  " + t.Paint(ui.Bad, failed)
 	case len(due) > 0:
-		return "  " + t.Paint(ui.Plain, fmt.Sprintf("%s %s before the next start of what it goes before.", words.Join(due), display.Plural(len(due), "is due", "are due")))
+		return "  " + t.Paint(ui.Plain, strings.Join(due, " "))
 	case none:
 		return "  " + t.Paint(ui.Plain, "Nothing was run yet.")
 	}
@@ -166,10 +166,21 @@ func (v *screen) row(e insight.Errand, width int) string {
 	return line + " " + t.Paint(ui.Faint, fmt.Sprintf("%12s", when)) + t.Paint(ui.Plain, fmt.Sprintf("%9s", took)) + "  " + needs
 }
 
+// by says who asked for a run, or what it went before.
+func by(r errand.Run) string {
+	if strings.HasPrefix(r.By, "before ") {
+		return display.Plain(r.By)
+	}
+	return "by " + display.Plain(r.By)
+}
+
 // needs says what makes it run, or what it needs and how that is.
 func (v *screen) needs(e insight.Errand) string {
 	t := v.Theme()
 	if len(e.Before)+len(e.On) > 0 {
+		if e.Due != "" {
+			return t.Paint(ui.Plain, e.WhenInWords()) + "  " + t.Paint(ui.Warn, "▲ due")
+		}
 		return t.Paint(ui.Plain, e.WhenInWords())
 	}
 	var parts []string
@@ -197,9 +208,9 @@ func (v *screen) output(rows int) []string {
 		return []string{t.Rule(e.Name, v.Columns), "", "  " + t.Paint(ui.Faint, "It was not run yet. It would run: ") + t.Paint(ui.Plain, display.Truncate(display.Plain(e.Run), max(0, v.Columns-38)))}
 	}
 	r := v.shown
-	title := fmt.Sprintf("%s · %s, by %s", e.Name, age(v.Now, r.Began), display.Plain(r.By))
+	title := fmt.Sprintf("%s · %s, %s", e.Name, age(v.Now, r.Began), by(r))
 	if len(r.Args) > 0 {
-		title = fmt.Sprintf("%s %s · %s, by %s", e.Name, display.Plain(joined(r.Args)), age(v.Now, r.Began), display.Plain(r.By))
+		title = fmt.Sprintf("%s %s · %s, %s", e.Name, display.Plain(joined(r.Args)), age(v.Now, r.Began), by(r))
 	}
 	switch {
 	case r.Result == errand.UnderWay:
