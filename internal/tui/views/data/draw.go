@@ -149,13 +149,20 @@ func (v *screen) head() string {
 			parts = append(parts, words.Millis(v.answer.Took))
 		}
 	default:
+		where := ""
+		if len(v.pages) > 0 {
+			where = v.pages[0].Where
+		}
 		if c := v.current(); c != nil {
 			if c.Count >= 0 {
 				n := words.Thousands(c.Count)
 				if c.About {
 					n = "about " + n
 				}
-				parts = append(parts, n+" "+v.noun(c))
+				if where != "" { // how many these are, nobody has counted
+					n = where + ", of " + n
+				}
+				parts, where = append(parts, n+" "+v.noun(c)), ""
 			}
 			if c.Bytes >= 0 {
 				parts = append(parts, words.Bytes(uint64(c.Bytes)))
@@ -168,8 +175,8 @@ func (v *screen) head() string {
 			if by := v.pages[0].Order; by != "" {
 				parts = append(parts, by)
 			}
-			if w := v.pages[0].Where; w != "" {
-				parts = append(parts, w)
+			if where != "" {
+				parts = append(parts, where)
 			}
 			if last := v.pages[len(v.pages)-1]; last.More && last.Next == "" {
 				parts = append(parts, fmt.Sprintf("the first %d; / finds others", len(v.rows())))
