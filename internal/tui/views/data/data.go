@@ -213,6 +213,9 @@ func (v *screen) query(after string, back bool) store.Query {
 
 // load has the first page of the place come, in place of what is there.
 func (v *screen) load() tea.Cmd {
+	if n := len(v.before); v.answer != nil && n > 0 { // nobody comes back from the answer
+		v.before = v.before[:n-1]
+	}
 	v.pages, v.problem, v.answer, v.got = nil, "", nil, store.Item{}
 	return v.fetch(v.query("", false), false, false)
 }

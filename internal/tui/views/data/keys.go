@@ -55,7 +55,9 @@ func (v *screen) Bindings() []view.Binding {
 		view.Act("esc", "back", v.back).If(inner || v.place.where != ""),
 		view.Act("tab", "other half", func() tea.Cmd {
 			v.level = map[bool]int{true: items, false: collections}[v.level == collections]
-			v.reading, v.before = false, nil
+			if v.reading = false; v.answer == nil { // else it is what was asked from
+				v.before = nil
+			}
 			return v.read()
 		}).Spare(4).Hushed().Helps("between the collections and their items"),
 		view.Bind("left right", "columns", func(pressed string) tea.Cmd {
