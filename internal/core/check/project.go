@@ -168,6 +168,9 @@ func committed(_ context.Context, p *project.Project) []Finding {
 func errands(_ context.Context, p *project.Project) []Finding {
 	var out []Finding
 	for _, e := range p.Errands {
+		for i, stray := range p.StraysOfErrand(e) {
+			out = append(out, astray(Finding{ID: fmt.Sprintf("when[%d]/errand.%s", i, e.Name), Level: Warns, Where: e.At.String()}, "errand "+e.Name, stray))
+		}
 		with := p.Service(e.WithService())
 		vars := []project.Explained{}
 		if with != nil && p.Kind(with).Info().InheritEnv {

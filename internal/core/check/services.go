@@ -321,13 +321,12 @@ func packages(_ context.Context, s *subject) []Finding {
 			return nil
 		}
 	}
-	dir := ""
-	if at != s.WorkingDir(s.service) {
-		if dir, _ = filepath.Rel(s.Dir, at); dir == "" {
-			dir = "."
-		}
+	own, err := filepath.Rel(s.Dir, s.WorkingDir(s.service))
+	folder, other := filepath.Rel(s.Dir, at)
+	if err != nil || other != nil {
+		return nil
 	}
-	entry := set.Preparation(dir)
+	entry := set.Preparation(folder, own)
 	f := s.find("packages", Warns, "run", "its packages are not installed: "+lack)
 	f.Why = "what it imports is not found"
 	f.Remedy = "add prepare = [" + entry + "]"
@@ -363,13 +362,29 @@ func unimported(s *subject) (set deps.Set, at, said string) {
 func patterns(_ context.Context, s *subject) []Finding {
 	var out []Finding
 	for i, p := range s.service.Prepare {
-		for j, pattern := range s.Unmatched(s.service, p) {
-			f := s.find(fmt.Sprintf("when[%d.%d]", i, j), Warns, "prepare", fmt.Sprintf("when = %q of %s matches no file", pattern, p.Run))
-			f.Why, f.Remedy = "a change of what is meant goes unnoticed", "correct the pattern, or take it out"
-			out = append(out, f)
+		for j, stray := range s.StraysOf(s.service, p) {
+			f := s.find(fmt.Sprintf("when[%d.%d]", i, j), Warns, "prepare", "")
+			out = append(out, astray(f, p.Run.String(), stray))
 		}
 	}
 	return out
+}
+
+// astray tells of a pattern in when that means nothing, or may mean another thing.
+func astray(f Finding, of string, s project.Stray) Finding {
+	f.Why, f.Remedy = "a change of what is meant goes unnoticed", "correct the pattern, or take it out"
+	switch {
+	case s.Instead == "":
+		f.What = fmt.Sprintf("when = %q of %s matches no file", s.Pattern, of)
+	case s.Here:
+		f.Level = Note
+		f.What = fmt.Sprintf("when = %q of %s is the one in the project's folder, from which patterns are seen", s.Pattern, of)
+		f.Why, f.Remedy = "there is one beside the command, too", fmt.Sprintf("write %q if that is meant", s.Instead)
+	default:
+		f.What = fmt.Sprintf("when = %q of %s is found beside the command only, and patterns are seen from the project's folder", s.Pattern, of)
+		f.Why, f.Remedy = "it will mean nothing one day", fmt.Sprintf("write %q", s.Instead)
+	}
+	return f
 }
 
 // warnings returns what the kind itself finds.

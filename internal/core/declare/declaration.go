@@ -62,7 +62,7 @@ type Errand struct {
 	Written []Word `toml:"needs" doc:"services that are started first if they don't run"`
 	Dir     string `toml:"dir" doc:"the folder to run it in, from the declaration's; left out: that of its service"`
 	Before  []Word `toml:"before" doc:"services before whose start it runs, once what it needs is ready: when it has not run yet, when a file of when has changed, or when the data it ran on is another"`
-	When    []Word `toml:"when" doc:"the files it depends on, for before: [\"**/migrations/*.py\"]"`
+	When    []Word `toml:"when" doc:"the files it depends on, from the project's folder, for before: [\"**/migrations/*.py\"]"`
 	On      Hook   `toml:"on" doc:"what makes it run by itself: { ready = \"api\" }"`
 	Ask     string `toml:"ask" doc:"a question to be answered with yes before it runs"`
 	// Fresh says that it runs on fresh copies, Copies on how many at once; 0 is one.

@@ -71,8 +71,8 @@ func (s *Service) VersionConstraint() (string, bool) {
 type Preparation struct {
 	Run   Command `toml:"run" doc:"the command; services that run the same one in the same folder run it once"`
 	Dir   Word    `toml:"dir" doc:"the folder to run it in, from the declaration's, such as \".\" for packages that several services share; left out: that of its service"`
-	When  []Word  `toml:"when" doc:"files, from that folder; it runs again only when one of them has changed; without it and makes, before each start"`
-	Makes []Word  `toml:"makes" doc:"what it makes, from that folder: [\"node_modules\"]; it runs again when that is gone"`
+	When  []Word  `toml:"when" doc:"files, from the project's folder; it runs again only when one of them has changed; without it and makes, before each start"`
+	Makes []Word  `toml:"makes" doc:"what it makes, from the project's folder: [\"node_modules\"]; it runs again when that is gone"`
 }
 
 // Written is a key as a file has it.

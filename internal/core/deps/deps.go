@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 )
@@ -21,14 +22,15 @@ type Set struct {
 	Bin     string // and where their programs are: "node_modules/.bin"
 }
 
-// Preparation returns the entry of a service's prepare that installs the packages; dir is the
-// folder in the project where they are, "" for the service's own.
-func (s Set) Preparation(dir string) string {
+// Preparation returns the entry of a service's prepare that installs the packages. Folder is
+// where they are and own where the service runs, both from the project's.
+func (s Set) Preparation(folder, own string) string {
+	folder, own = path.Clean(filepath.ToSlash(folder)), path.Clean(filepath.ToSlash(own))
 	in := ""
-	if dir != "" {
-		in = fmt.Sprintf("dir = %q, ", dir)
+	if folder != own {
+		in = fmt.Sprintf("dir = %q, ", folder)
 	}
-	return fmt.Sprintf("{ run = %q, %swhen = [%q], makes = [%q] }", s.Install, in, s.When, s.Makes)
+	return fmt.Sprintf("{ run = %q, %swhen = [%q], makes = [%q] }", s.Install, in, path.Join(folder, s.When), path.Join(folder, s.Makes))
 }
 
 // Node returns the packages of a package.json. Has tells which files are beside it.
@@ -125,11 +127,10 @@ func IsBin(folder string) bool {
 	return is
 }
 
-// Preparation returns the entry of prepare that installs the packages whose programs are in a
-// folder.
-func Preparation(bin string) string {
+// Installer returns the command that installs the packages whose programs are in a folder.
+func Installer(bin string) string {
 	s, _ := owner(bin)
-	return s.Preparation("")
+	return s.Install
 }
 
 // Missing returns the packages of dir, or of a folder above it up to root, that are declared and

@@ -44,7 +44,7 @@ func TestMissing(t *testing.T) {
 	s, at, missing := deps.Missing(filepath.Join(dir, "api"), dir)
 	assert.True(t, missing)
 	assert.Equal(t, dir, at)
-	assert.Equal(t, `{ run = "npm ci", dir = ".", when = ["package-lock.json"], makes = ["node_modules"] }`, s.Preparation("."))
+	assert.Equal(t, `{ run = "npm ci", dir = ".", when = ["package-lock.json"], makes = ["node_modules"] }`, s.Preparation(".", "api"))
 	_, _, missing = deps.Missing(filepath.Join(dir, "done"), dir)
 	assert.False(t, missing)
 	_, _, missing = deps.Missing(filepath.Join(dir, "other"), filepath.Join(dir, "other"))

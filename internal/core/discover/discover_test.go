@@ -77,7 +77,7 @@ run = "npm start"
 port = 4100
 dir = "api"
 uses = { node = ">=20" }
-prepare = [{ run = "npm ci", when = ["package-lock.json"], makes = ["node_modules"] }]
+prepare = [{ run = "npm ci", when = ["api/package-lock.json"], makes = ["api/node_modules"] }]
 reload = ["api/**/*.{js,mjs,cjs,ts}"]
 
 [service.api.env]
@@ -90,7 +90,7 @@ SMTP_PORT = "${mail.port}"
 run = "npm run dev -- --port $PORT"
 port = 5173
 dir = "web"
-prepare = [{ run = "npm install", when = ["package.json"], makes = ["node_modules"] }]
+prepare = [{ run = "npm install", when = ["web/package.json"], makes = ["web/node_modules"] }]
 
 [service.web.env]
 VITE_API_URL = "${api.url}"

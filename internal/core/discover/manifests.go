@@ -7,6 +7,7 @@ import (
 	"maps"
 	"neighbour/internal/core/deps"
 	"neighbour/internal/core/kind/catalogue"
+	"path"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -63,15 +64,18 @@ func (s *Service) uses(runtime, version string) {
 	}
 }
 
-// prepare adds the command that installs packages.
+// prepare adds the command that installs packages, by files of the service's folder.
 func (s *Service) prepare(run string, when ...string) {
+	for i, w := range when {
+		when[i] = path.Join(filepath.ToSlash(s.folder), w)
+	}
 	s.Lines = append(s.Lines, fmt.Sprintf("prepare = [{ run = %q, when = %s }]", run, list(when)))
 }
 
 // install has the packages of a folder of the project, "" for the service's own, installed before
 // the service starts.
 func (s *Service) install(packages deps.Set, dir string) {
-	s.Lines = append(s.Lines, "prepare = ["+packages.Preparation(dir)+"]")
+	s.Lines = append(s.Lines, "prepare = ["+packages.Preparation(cmp.Or(dir, s.folder), s.folder)+"]")
 }
 
 var plainConstraint = regexp.MustCompile(`^(>=|\^|~|=)?\s*v?(\d+(?:\.\d+){0,2})(?:\.[x*])?$`)

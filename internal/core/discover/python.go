@@ -173,9 +173,10 @@ type pythonEnv struct {
 
 func (r *reader) pythonEnv(folder string, requirements bool) pythonEnv {
 	has := func(name string) bool { return r.has(filepath.Join(folder, name)) }
+	at := func(name string) string { return path.Join(filepath.ToSlash(folder), name) } // as patterns are seen
 	for _, t := range [][3]string{{"poetry.lock", "poetry", "poetry install"}, {"uv.lock", "uv", "uv sync"}, {"Pipfile.lock", "pipenv", "pipenv sync"}} {
 		if has(t[0]) {
-			return pythonEnv{t[1] + " run python", fmt.Sprintf("prepare = [{ run = %q, when = [%q] }]", t[2], t[0])}
+			return pythonEnv{t[1] + " run python", fmt.Sprintf("prepare = [{ run = %q, when = [%q] }]", t[2], at(t[0]))}
 		}
 	}
 	dir := ".venv"
@@ -193,5 +194,5 @@ func (r *reader) pythonEnv(folder string, requirements bool) pythonEnv {
 		install, when = "-r requirements.txt", "requirements.txt"
 	}
 	return pythonEnv{dir + "/bin/python", fmt.Sprintf("prepare = [{ run = %q, makes = [%q] }, { run = %q, when = [%q] }]",
-		"python3 -m venv "+dir, dir, dir+"/bin/pip install "+install, when)}
+		"python3 -m venv "+dir, at(dir), dir+"/bin/pip install "+install, at(when))}
 }

@@ -142,7 +142,7 @@ func (r *reader) readPrisma(folder string, s *Service, run string) {
 		if kind == "" {
 			kind = dialects[provider[1]]
 		}
-		s.prepareAlso(fmt.Sprintf("{ run = %q, when = [%q] }", run+" prisma generate", name))
+		s.prepareAlso(fmt.Sprintf("{ run = %q, when = [%q] }", run+" prisma generate", path.Join(filepath.ToSlash(folder), name)))
 		if kind == "" {
 			return
 		}

@@ -45,7 +45,7 @@ func (p *Project) ErrandDue(e *declare.Errand) (Due, error) {
 	due := Due{Done: func() error { return nil }}
 	now := doneErrand{Data: map[string]string{}, Run: Digest(e.Run.String())}
 	if len(e.When) > 0 {
-		files, err := fingerprint(p.errandFolder(e), "errand."+e.Name, e.When)
+		files, err := p.fingerprint(p.errandFolder(e), "errand."+e.Name, e.When)
 		if err != nil {
 			return due, err
 		}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -43,7 +44,7 @@ func (p *Project) PreparationDue(s *declare.Service, prep declare.Preparation) (
 	}
 	dir := p.PreparationDir(s, prep)
 	for _, w := range prep.Makes {
-		matches, err := glob(dir, w.Value)
+		_, matches, err := p.matches(w.Value, dir)
 		if err != nil {
 			return due, fmt.Errorf("prepare: makes = %q: %w", w.Value, err)
 		}
@@ -54,7 +55,7 @@ func (p *Project) PreparationDue(s *declare.Service, prep declare.Preparation) (
 	if len(prep.When) == 0 {
 		return due, nil
 	}
-	now, err := fingerprint(dir, "prepare", prep.When)
+	now, err := p.fingerprint(dir, "prepare", prep.When)
 	if err != nil {
 		return due, err
 	}
@@ -80,15 +81,59 @@ func (p *Project) PreparationDue(s *declare.Service, prep declare.Preparation) (
 	return due, nil
 }
 
-// Unmatched returns those patterns of a preparation's when that match no file.
-func (p *Project) Unmatched(s *declare.Service, prep declare.Preparation) []string {
-	var out []string
-	for _, w := range prep.When {
-		if found, err := glob(p.PreparationDir(s, prep), w.Value); err == nil && len(found) == 0 {
-			out = append(out, w.Value)
+// matches returns what a pattern means, and the folder that it is seen from: the project's, for
+// all patterns of a declaration. What is found in the folder of a command alone is meant by a
+// declaration from when patterns were seen from there.
+func (p *Project) matches(pattern, folder string, options ...doublestar.GlobOption) (dir string, found []string, err error) {
+	found, err = glob(p.Dir, pattern, options...)
+	if err != nil || len(found) > 0 || folder == p.Dir {
+		return p.Dir, found, err
+	}
+	if old, err := glob(folder, pattern, options...); err == nil && len(old) > 0 {
+		return folder, old, nil
+	}
+	return p.Dir, nil, nil
+}
+
+// Stray is a pattern that means nothing, or perhaps another thing than was meant.
+type Stray struct {
+	Pattern string
+	// Instead is how what it may mean is written, "" if it matches nothing anywhere. Here says
+	// that it matches something as it is.
+	Instead string
+	Here    bool
+}
+
+// Strays returns those of the patterns of a command in a folder that match no file, or are
+// written as if they were seen from there.
+func (p *Project) Strays(folder string, when []declare.Word) []Stray {
+	var out []Stray
+	for _, w := range when {
+		here, err := glob(p.Dir, w.Value)
+		if err != nil {
+			continue
+		}
+		s := Stray{Pattern: w.Value, Here: len(here) > 0}
+		if at, err := filepath.Rel(p.Dir, folder); err == nil && at != "." {
+			if there, err := glob(folder, w.Value); err == nil && len(there) > 0 {
+				s.Instead = path.Join(filepath.ToSlash(at), filepath.ToSlash(w.Value))
+			}
+		}
+		if !s.Here || s.Instead != "" {
+			out = append(out, s)
 		}
 	}
 	return out
+}
+
+// StraysOf returns those of a preparation.
+func (p *Project) StraysOf(s *declare.Service, prep declare.Preparation) []Stray {
+	return p.Strays(p.PreparationDir(s, prep), prep.When)
+}
+
+// StraysOfErrand returns those of an errand.
+func (p *Project) StraysOfErrand(e *declare.Errand) []Stray {
+	return p.Strays(p.errandFolder(e), e.When)
 }
 
 // prepared is what has been prepared, read again when its file is another.
@@ -164,10 +209,10 @@ func values(list []declare.Word) string {
 
 // fingerprint changes when a file does that one of the patterns names, which are
 // seen from a folder. What says whose they are in an error.
-func fingerprint(dir, what string, when []declare.Word) (string, error) {
+func (p *Project) fingerprint(folder, what string, when []declare.Word) (string, error) {
 	sum := sha256.New()
 	for _, w := range when {
-		matches, err := glob(dir, w.Value, doublestar.WithFilesOnly())
+		dir, matches, err := p.matches(w.Value, folder, doublestar.WithFilesOnly())
 		if err != nil {
 			return "", fmt.Errorf("%s: when = %q: %w", what, w.Value, err)
 		}

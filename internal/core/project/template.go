@@ -79,7 +79,7 @@ func (p *Project) Template(services ...string) (string, error) {
 	}
 	for _, e := range p.Errands {
 		if len(e.Before) > 0 { // what it does is done for the data, too
-			due, err := fingerprint(p.errandFolder(e), "errand."+e.Name, e.When)
+			due, err := p.fingerprint(p.errandFolder(e), "errand."+e.Name, e.When)
 			if err != nil || len(e.When) == 0 {
 				return "", err
 			}

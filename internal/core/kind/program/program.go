@@ -134,7 +134,7 @@ func Look(name, searchPath, looked, dir string) (string, error) {
 		}
 		for _, folder := range filepath.SplitList(searchPath) {
 			if _, err := os.Stat(folder); errors.Is(err, fs.ErrNotExist) && deps.IsBin(folder) {
-				return "", &kind.AbsentError{Err: fmt.Errorf("there is no program %s in PATH, and its packages are not installed: there is no %s; install them, as by prepare = [%s]", name, folder, deps.Preparation(folder))}
+				return "", &kind.AbsentError{Err: fmt.Errorf("there is no program %s in PATH, and its packages are not installed: there is no %s; install them with %s, or have a preparation do it", name, folder, deps.Installer(folder))}
 			}
 		}
 		return "", &kind.MissingError{Program: name, Looked: looked, Packages: packages[name]}
