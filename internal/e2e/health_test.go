@@ -96,7 +96,7 @@ restart = { when = "always", most = 50 }
 run = "sh -c 'sleep 1.3; exit 7'"
 restart = { when = "never" }
 [service.loop]
-run = "sh -c 'sleep 1.2; echo no screws; exit 9'"
+run = "sh -c 'sleep 2; echo no screws; exit 9'"
 restart = { most = 2, within = "5m" }
 [service.deaf]
 run = "sh -c 'trap : TERM; trap \"echo bye; exit 0\" USR1; while :; do sleep 0.05; done'"

@@ -216,7 +216,13 @@ func (sv *Service) stayReady(ctx context.Context, p Process) (again bool, err er
 		}
 		var over <-chan time.Time
 		if s := sv.Status(); s.Trial {
-			over = time.After(trial - settle - time.Since(s.Since))
+			sv.mu.Lock()
+			launched := sv.launched
+			sv.mu.Unlock()
+			if launched.IsZero() { // by another keeper
+				launched = s.Since.Add(-settle)
+			}
+			over = time.After(trial - time.Since(launched))
 		}
 		for {
 			select {
