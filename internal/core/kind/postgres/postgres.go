@@ -173,6 +173,9 @@ func clusterVersion(in *kind.Instance) (string, error) {
 // Prepare creates the cluster. It is made beside its place and moved there
 // when complete, so that an interrupted start leaves no half cluster.
 func (Kind) Prepare(ctx context.Context, in *kind.Instance, report func(string)) error {
+	if err := kind.CheckPaths("PostgreSQL", nil, in.Data, in.Run); err != nil {
+		return err
+	}
 	if made, err := clusterVersion(in); made != "" || err != nil {
 		awaitBackends(ctx, in, report)
 		return err
