@@ -172,7 +172,7 @@ on = { stopped = "api" }
 	p.holds("order", "prepared\nmigrated\n")
 	assert.NotContains(t, p.must("errands")+p.run("check").stdout, "due")
 	p.write("change2", "2")
-	// What runs goes on with what was there before, which is said.
+	// The services keep running, and a finding says that the errand is due.
 	assert.Contains(t, p.must("errands"), "before api, worker; due: what it depends on has changed: change*")
 	assert.Contains(t, p.run("check").stdout, "errand migrate, which goes before its start, is due: what it depends on has changed")
 	p.must("stop")

@@ -32,7 +32,7 @@ func (p *project) holder(service string) proc.ID {
 }
 
 // A keeper that is killed right after it has started a service, before it could write down
-// which process that is, is followed by one that goes on with it: no second one is ever
+// which process that is, is followed by one that adopts it: no second one is ever
 // started on the same files.
 func TestLaunchedByAKilledKeeper(t *testing.T) {
 	t.Parallel()
@@ -72,7 +72,7 @@ func TestLaunchedByAKilledKeeper(t *testing.T) {
 			p.must("start")
 			now := p.status().Service["shed"]
 			assert.Equal(t, "ready", now.State)
-			assert.Equal(t, left.PID, now.PID, "it was gone on with")
+			assert.Equal(t, left.PID, now.PID, "it was adopted")
 			assert.True(t, left.Alive())
 			assert.Equal(t, left, p.holder("shed"), "there is one")
 			p.must("apply")
