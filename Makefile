@@ -55,13 +55,14 @@ faults: ## what goes wrong around keepers, services and machines, with real proc
 	scripts/packages.sh test
 	scripts/test.sh -timeout 15m -count=1 -run '^TestFaults$$' ./internal/e2e
 
-FUZZ ?= 3s
+# By count: a time that runs out during an attempt fails the attempt.
+FUZZ ?= 300x
 # By package below internal: what is quickly built, and what needs minutes.
 QUICK   := core/journal/FuzzEntries core/snapshot/FuzzImport core/sqlscript/FuzzSplit core/route/FuzzHost core/schedule/FuzzLine emulator/documents/value/FuzzValidate \
 	emulator/documents/query/FuzzParse emulator/documents/wire/FuzzRead
 SLOW    := core/declare/FuzzParse core/declare/FuzzEdit core/wire/FuzzEnvFile core/keep/FuzzState api/FuzzRequests emulator/objects/FuzzStream \
 	emulator/documents/pipeline/FuzzPipeline emulator/identity/FuzzRequests emulator/functions/FuzzAnswer emulator/stub/FuzzPaths emulator/stub/FuzzDocument
-fuzz: quickfuzz ## each fuzz test for a few seconds; longer with FUZZ=10m
+fuzz: quickfuzz ## each fuzz test for a few hundred inputs; longer with FUZZ=100000x
 	@$(call fuzz,$(SLOW))
 
 quickfuzz: ## those of the fuzz tests that are quickly built
