@@ -149,6 +149,14 @@ call = "${seen.url}/up"
 		p.must("trigger", "fire", "into-"+name, `{"job":"`+name+`"}`)
 		assert.Equal(t, []any{map[string]any{"job": name}}, p.came("/"+name, 1))
 	}
+	// A broker logs each connection: what is sent later takes the one that is there.
+	before := strings.Count(p.must("logs", "bus"), "accepting AMQP connection")
+	for range 10 {
+		p.must("trigger", "fire", "into-bus", `{"job":"more"}`)
+		p.must("data", "bus", "jobs")
+	}
+	p.came("/bus", 11)
+	assert.LessOrEqual(t, strings.Count(p.must("logs", "bus"), "accepting AMQP connection"), before+1)
 	send := func(to string) {
 		facts := p.status().Service["postbox"].Facts
 		out := p.run("run", "--with", "seen", "--", "curl", "-s", "smtp://127.0.0.1:"+facts["port"], "--mail-from", "a@example.org", "--mail-rcpt", to, "-T", p.write("mail.txt", "Subject: Hello\n\nText\n"))

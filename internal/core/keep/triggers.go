@@ -19,6 +19,7 @@ import (
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/outbox"
+	"neighbour/internal/core/store"
 	"neighbour/internal/core/supervise"
 	"neighbour/internal/core/trigger"
 	"neighbour/internal/core/words"
@@ -97,15 +98,13 @@ func (t triggers) Follow(ctx context.Context, service string, w kind.Watch, curs
 
 // Take sends a message to a service.
 func (t triggers) Take(ctx context.Context, service, to string, e outbox.Event) error {
-	is, in, err := t.instance(service)
-	if err != nil {
-		return err
-	}
-	taker, ok := is.(kind.Taker)
-	if !ok {
-		return fmt.Errorf("services of kind %s take no messages", is.Info().Name)
-	}
-	return taker.Take(ctx, in, to, e)
+	return t.k.Look(ctx, service, func(source store.Source) error {
+		taker, ok := source.(kind.Taker)
+		if !ok {
+			return fmt.Errorf("%s takes no messages", service)
+		}
+		return taker.Take(ctx, to, e)
+	})
 }
 
 // Expand resolves the references of a text.

@@ -38,10 +38,11 @@ type Emitter interface {
 	Follow(ctx context.Context, in *Instance, w Watch, cursor string, emit Emit) error
 }
 
-// Taker is implemented by kinds whose services can be sent messages.
+// Taker is implemented by the sources (see Source) of services that can be sent messages. It
+// uses the connection of the source, since servers log each that is made.
 type Taker interface {
 	// Take sends a message, and returns when the service has it.
-	Take(ctx context.Context, in *Instance, to string, e outbox.Event) error
+	Take(ctx context.Context, to string, e outbox.Event) error
 }
 
 // Recorder is implemented by kinds whose services remember what passed: requests, calls.

@@ -184,7 +184,7 @@ type Info struct {
 	// Emitter. ChangesByKey says that a column must be named that grows with each new row.
 	Changes      []string
 	ChangesByKey bool
-	// Takes says that its services can be sent messages, by a Taker.
+	// Takes says that its services can be sent messages: their source is a Taker.
 	Takes bool
 	// Accounts are set for servers that refuse to run as root: the users to
 	// run them as, the preferred first.

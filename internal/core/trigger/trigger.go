@@ -28,7 +28,7 @@ type Host interface {
 	Ready(service string) bool
 	// Follow tells what happens in a service, like kind.Emitter.
 	Follow(ctx context.Context, service string, w kind.Watch, cursor string, emit kind.Emit) error
-	// Take sends a message to a service, like kind.Taker.
+	// Take sends a message to a service, by its kind.Taker.
 	Take(ctx context.Context, service, to string, e outbox.Event) error
 	// Expand resolves the references of a text.
 	Expand(text string) (string, error)

@@ -56,14 +56,10 @@ func (Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, cursor 
 }
 
 // Take puts a job into a tube.
-func (Kind) Take(ctx context.Context, in *kind.Instance, to string, e outbox.Event) error {
-	c, err := beanstalk.DialTimeout("tcp", "127.0.0.1:"+strconv.Itoa(in.Port), 5*time.Second)
-	if err != nil {
-		return errors.New(probe.Explain(err))
-	}
-	defer context.AfterFunc(ctx, func() { _ = c.Close() })()
-	defer c.Close()
+func (s *source) Take(ctx context.Context, to string, e outbox.Event) error {
 	const usual, limit = 1024, time.Minute // priority, and the time to work on it
-	_, err = beanstalk.NewTube(c, to).Put(e.Data, usual, 0, limit)
-	return err
+	return s.use(ctx, func(c *beanstalk.Conn) error {
+		_, err := beanstalk.NewTube(c, to).Put(e.Data, usual, 0, limit)
+		return err
+	})
 }

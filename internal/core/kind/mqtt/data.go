@@ -23,13 +23,15 @@ func (k Kind) Source(in *kind.Instance) (store.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &source{options: client.NewClientOptions().AddBroker("tcp://" + facts["host"].Value + ":" + facts["port"].Value).SetClientID("neighbour-" + strconv.FormatInt(time.Now().UnixNano(), 36)).
-		SetUsername(facts["user"].Value).SetPassword(facts["password"].Value).SetConnectTimeout(5 * time.Second).SetCleanSession(true).SetAutoReconnect(false)}, nil
+	return &source{facts: facts}, nil
 }
 
 // source is what is heard since somebody looks, and what the server retains.
 type source struct {
-	options *client.ClientOptions
+	facts map[string]kind.Fact
+
+	sending sync.Mutex
+	sender  client.Client
 
 	mu     sync.Mutex
 	client client.Client
@@ -57,6 +59,11 @@ func (s *source) Close() error {
 	if c != nil {
 		c.Disconnect(100)
 	}
+	s.sending.Lock()
+	defer s.sending.Unlock()
+	if s.sender != nil {
+		s.sender.Disconnect(50)
+	}
 	return nil
 }
 
@@ -68,7 +75,7 @@ func (s *source) listen(ctx context.Context) (client.Client, error) {
 	if c != nil && c.IsConnected() {
 		return c, nil
 	}
-	c = client.NewClient(s.options)
+	c = client.NewClient(optionsOf(s.facts, "neighbour-"+strconv.FormatInt(time.Now().UnixNano(), 36)).SetCleanSession(true))
 	if err := await(ctx, c.Connect()); err != nil {
 		return nil, err
 	}

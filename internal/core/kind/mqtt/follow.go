@@ -11,22 +11,20 @@ import (
 	"neighbour/internal/core/outbox"
 )
 
-func optionsOf(in *kind.Instance, id string) (*client.ClientOptions, error) {
-	facts, err := Kind{}.Facts(in)
-	if err != nil {
-		return nil, err
-	}
+// optionsOf are those of a client that says it has this name, or none.
+func optionsOf(facts map[string]kind.Fact, id string) *client.ClientOptions {
 	return client.NewClientOptions().AddBroker("tcp://" + facts["host"].Value + ":" + facts["port"].Value).SetClientID(id).
-		SetUsername(facts["user"].Value).SetPassword(facts["password"].Value).SetConnectTimeout(5 * time.Second).SetAutoReconnect(false), nil
+		SetUsername(facts["user"].Value).SetPassword(facts["password"].Value).SetConnectTimeout(5 * time.Second).SetAutoReconnect(false)
 }
 
 // Follow tells of the messages of a topic, or of those that a filter means. The broker keeps
 // them (MQTT 3.1.1, section 3.1.2.4) until they are acknowledged.
 func (Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, cursor string, emit kind.Emit) error {
-	o, err := optionsOf(in, "neighbour-trigger-"+w.Trigger)
+	facts, err := Kind{}.Facts(in)
 	if err != nil {
 		return err
 	}
+	o := optionsOf(facts, "neighbour-trigger-"+w.Trigger)
 	messages, lost := make(chan client.Message, kind.EventsAtOnce), make(chan error, 1)
 	o.SetCleanSession(false).SetAutoAckDisabled(true).SetOrderMatters(true)
 	o.SetConnectionLostHandler(func(_ client.Client, err error) { lost <- err })
@@ -77,15 +75,15 @@ func (Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, cursor 
 }
 
 // Take publishes to a topic, and waits until the broker has it.
-func (Kind) Take(ctx context.Context, in *kind.Instance, to string, e outbox.Event) error {
-	o, err := optionsOf(in, "")
-	if err != nil {
-		return err
+func (s *source) Take(ctx context.Context, to string, e outbox.Event) error {
+	s.sending.Lock()
+	defer s.sending.Unlock()
+	if s.sender == nil || !s.sender.IsConnected() {
+		c := client.NewClient(optionsOf(s.facts, "").SetCleanSession(true))
+		if err := await(ctx, c.Connect()); err != nil {
+			return err
+		}
+		s.sender = c
 	}
-	c := client.NewClient(o.SetCleanSession(true))
-	if err := await(ctx, c.Connect()); err != nil {
-		return err
-	}
-	defer c.Disconnect(50)
-	return await(ctx, c.Publish(to, 1, false, []byte(e.Data)))
+	return await(ctx, s.sender.Publish(to, 1, false, []byte(e.Data)))
 }

@@ -42,6 +42,15 @@ func (s *source) streams(ctx context.Context) (jetstream.JetStream, error) {
 	if !s.in.Service.Settings.(*Settings).JetStream {
 		return nil, &store.FixedError{Why: "it keeps nothing: jetstream = true has it keep messages in streams"}
 	}
+	conn, err := s.connection(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return jetstream.New(conn)
+}
+
+// connection connects, unless that was done before.
+func (s *source) connection(ctx context.Context) (*client.Conn, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.conn == nil || s.conn.IsClosed() {
@@ -51,7 +60,7 @@ func (s *source) streams(ctx context.Context) (jetstream.JetStream, error) {
 		}
 		s.conn = conn
 	}
-	return jetstream.New(s.conn)
+	return s.conn, nil
 }
 
 // explain tells what isn't there from what is refused.

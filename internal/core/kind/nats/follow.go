@@ -54,12 +54,11 @@ func (Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, cursor 
 }
 
 // Take publishes to a subject.
-func (Kind) Take(ctx context.Context, in *kind.Instance, to string, e outbox.Event) error {
-	c, err := connect(ctx, in)
+func (s *source) Take(ctx context.Context, to string, e outbox.Event) error {
+	c, err := s.connection(ctx)
 	if err != nil {
 		return err
 	}
-	defer c.Close()
 	if err := c.Publish(to, e.Data); err != nil {
 		return errors.New(probe.Explain(err))
 	}

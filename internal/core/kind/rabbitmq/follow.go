@@ -12,36 +12,22 @@ import (
 	"neighbour/internal/core/outbox"
 )
 
-// channelOf opens a channel of a connection of its own, which ends with the context.
-func channelOf(ctx context.Context, in *kind.Instance) (*amqp.Channel, func(), error) {
-	facts, err := Kind{}.Facts(in)
-	if err != nil {
-		return nil, nil, err
-	}
-	conn, err := dial(ctx, facts["url"].Value)
-	if err != nil {
-		return nil, nil, err
-	}
-	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
-	end := func() {
-		stop()
-		_ = conn.Close()
-	}
-	c, err := conn.Channel()
-	if err != nil {
-		end()
-		return nil, nil, explain(err, "")
-	}
-	return c, end, nil
-}
-
 // Follow takes the messages of a queue. They are acknowledged once they are kept.
 func (Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, cursor string, emit kind.Emit) error {
-	c, end, err := channelOf(ctx, in)
+	facts, err := Kind{}.Facts(in)
 	if err != nil {
 		return err
 	}
-	defer end()
+	conn, err := dial(ctx, facts["url"].Value)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	defer context.AfterFunc(ctx, func() { _ = conn.Close() })()
+	c, err := conn.Channel()
+	if err != nil {
+		return explain(err, "")
+	}
 	if err := c.Qos(kind.EventsAtOnce, 0, false); err != nil {
 		return explain(err, "")
 	}
@@ -91,12 +77,11 @@ func (Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, cursor 
 }
 
 // Take puts a message into a queue, which the broker confirms.
-func (Kind) Take(ctx context.Context, in *kind.Instance, to string, e outbox.Event) error {
-	c, end, err := channelOf(ctx, in)
-	if err != nil {
-		return err
-	}
-	defer end()
+func (s *source) Take(ctx context.Context, to string, e outbox.Event) error {
+	return s.channel(ctx, func(c *amqp.Channel) error { return put(ctx, c, to, e) })
+}
+
+func put(ctx context.Context, c *amqp.Channel, to string, e outbox.Event) error {
 	if err := c.Confirm(false); err != nil {
 		return explain(err, "")
 	}

@@ -146,18 +146,13 @@ func followList(ctx context.Context, c *client.Client, w kind.Watch, emit kind.E
 }
 
 // Take appends to a list, or adds an entry to a stream, whichever the key is.
-func (Kind) Take(ctx context.Context, in *kind.Instance, to string, e outbox.Event) error {
-	c, err := clientOf(in)
-	if err != nil {
-		return err
-	}
-	defer c.Close()
-	is, err := c.Type(ctx, to).Result()
+func (s *source) Take(ctx context.Context, to string, e outbox.Event) error {
+	is, err := s.c.Type(ctx, to).Result()
 	switch {
 	case err != nil:
 		return err
 	case is == "stream":
-		return c.XAdd(ctx, &client.XAddArgs{Stream: to, Values: []string{"type", e.Type, "subject", e.Subject, "at", strconv.FormatInt(e.At.UnixMilli(), 10), "data", string(e.Data)}}).Err()
+		return s.c.XAdd(ctx, &client.XAddArgs{Stream: to, Values: []string{"type", e.Type, "subject", e.Subject, "at", strconv.FormatInt(e.At.UnixMilli(), 10), "data", string(e.Data)}}).Err()
 	}
-	return c.RPush(ctx, to, []byte(e.Data)).Err()
+	return s.c.RPush(ctx, to, []byte(e.Data)).Err()
 }
