@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"neighbour/internal/api"
+	"neighbour/internal/core/history"
 	"neighbour/internal/core/starts"
 	"neighbour/internal/core/usage"
 )
@@ -38,7 +39,11 @@ prepare = [{ run = "sleep 0.2", when = ["lock"] }]
 	p.write("lock", "1")
 	assert.Contains(t, p.run("starts").stderr, "nothing was started yet")
 	p.must("start")
-	r := p.start(0) // perhaps before it is written
+	var all []history.Summary
+	require.NoError(t, json.Unmarshal([]byte(p.must("starts", "--json")), &all))
+	require.Len(t, all, 1)
+	assert.Equal(t, int64(1), all[0].ID, "it has its number as soon as it has ended")
+	r := p.start(0)
 	assert.Equal(t, starts.Ready, r.Start.Result)
 	assert.True(t, r.Start.Cold)
 	assert.Equal(t, []string{"ledger", "api"}, r.Analysis.Path)

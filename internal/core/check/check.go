@@ -205,12 +205,8 @@ func (s *subject) overdue(n Seen) []Finding {
 		return nil
 	}
 	var out []Finding
-	for _, e := range s.Before(s.service.Name) {
-		due, err := s.ErrandDue(e)
-		if err != nil || due.Why == "" {
-			continue
-		}
-		f := s.find("due/"+e.Name, Warns, "", "errand "+e.Name+", which goes before its start, is due: "+due.Why)
+	for _, e := range s.DueBefore(s.service.Name) {
+		f := s.find("due/"+e.Name, Warns, "", "errand "+e.Name+", which goes before its start, is due: "+e.Why)
 		f.Why, f.Remedy = "it runs on what was there before", "start it again: neighbour restart "+s.service.Name
 		f.Actions = []Action{{Do: Restart, Label: "restart it", Says: "errand " + e.Name + " is run, and " + s.service.Name + " started again; what needs it is left running"}}
 		out = append(out, f)

@@ -73,23 +73,35 @@ func (k *Keeper) KeepData(ctx context.Context) (Switched, error) {
 		return Switched{}, err
 	}
 	k.lookAtBranch()
-	began, err := k.tryHeld(ctx)
+	began, err := k.startDue(ctx)
 	return Switched{From: b.Data, To: b.Now, Source: b.Data, Began: began}, err
 }
 
-// tryHeld starts services again of which something was held back, as migrations are while the data
-// is another branch's.
-func (k *Keeper) tryHeld(ctx context.Context) (began time.Time, err error) {
-	var held []string
+// startDue does, once data and branch agree again, what was not done for the branch: it
+// starts services of which something was held back, as migrations are while the data is another
+// branch's, and restarts those that were left running, and that an errand goes before which is due.
+// It returns when they began to start, and zero if none did.
+func (k *Keeper) startDue(ctx context.Context) (began time.Time, err error) {
+	var held, overdue []string
 	k.each(func(s *supervise.Service) {
-		if st := s.Status(); st.Held {
+		switch st := s.Status(); {
+		case st.Held:
 			held = append(held, st.Name)
+		case (st.State == supervise.Ready || st.State == supervise.Ailing) && len(k.project.DueBefore(st.Name)) > 0:
+			overdue = append(overdue, st.Name)
 		}
 	})
-	if len(held) == 0 {
-		return began, nil
+	if len(held) > 0 {
+		began, err = k.startNamed(ctx, false, k.plan.WithDependents(held...))
 	}
-	return k.startNamed(ctx, false, k.plan.WithDependents(held...))
+	if len(overdue) > 0 {
+		_, at, failed := k.Restart(ctx, false, false, overdue...)
+		if began.IsZero() {
+			began = at
+		}
+		err = errors.Join(err, failed)
+	}
+	return began, err
 }
 
 func (k *Keeper) differing() (project.Branch, error) {
@@ -141,9 +153,7 @@ func (k *Keeper) SwitchBranch(ctx context.Context) (Switched, error) {
 	switch {
 	case m == nil: // what services hold goes on as the other's
 		if _, err = k.saveAs(ctx, left, names); err == nil {
-			if err = k.project.SetBranch(b.Now); err == nil {
-				out.Began, err = k.tryHeld(ctx)
-			}
+			err = k.project.SetBranch(b.Now)
 		}
 	case len(m.Services) < len(names): // some of it goes on as the other's
 		out.Began, err = k.switchSome(ctx, b.Now, m, left, names)
@@ -151,6 +161,12 @@ func (k *Keeper) SwitchBranch(ctx context.Context) (Switched, error) {
 		var r Restored
 		r, err = k.replace(ctx, switching+b.Now+":", m, left, b.Now)
 		out.Began = r.Began
+	}
+	if err == nil {
+		var began time.Time
+		if began, err = k.startDue(ctx); out.Began.IsZero() {
+			out.Began = began
+		}
 	}
 	if err != nil {
 		return out, err

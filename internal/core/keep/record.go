@@ -29,6 +29,7 @@ type recorder struct {
 	// already, so that it is known even if the keeper is killed.
 	drafts map[*starts.Start]int64
 	save   chan struct{} // holds a value when there are any
+	saving sync.Mutex    // is held while they are written
 }
 
 func newRecorder() *recorder {
@@ -294,6 +295,8 @@ func (r *recorder) drafted(s *starts.Start, id int64) {
 
 func (k *Keeper) saveRecords() {
 	r := k.records
+	r.saving.Lock()
+	defer r.saving.Unlock()
 	r.mu.Lock()
 	all := r.unsaved
 	r.unsaved = nil
@@ -394,12 +397,23 @@ func (k *Keeper) damagedHistory(path string) {
 	k.note("", "history", journal.Warn, text)
 }
 
-// Starts returns the latest starts, the newest last; one that is under way, or
-// has just ended, has the number 0.
+// recording returns the start that began last, nil if there was none, and whether it is not in
+// the history yet: it is under way, or can't be written.
+func (k *Keeper) recording() (s *starts.Start, unsaved bool) {
+	s, unsaved = k.records.recording()
+	if unsaved && s.Result != starts.UnderWay {
+		k.saveRecords() // without its delay: who asks gets its number
+		s, unsaved = k.records.recording()
+	}
+	return s, unsaved
+}
+
+// Starts returns the latest starts, the newest last; one that is under way has the number 0.
 func (k *Keeper) Starts(ctx context.Context, n int) ([]history.Summary, error) {
+	s, unsaved := k.recording()
 	out, err := k.history.List(ctx, n)
 	out = slices.DeleteFunc(out, func(s history.Summary) bool { return k.records.isDraft(s.ID) })
-	if s, unsaved := k.records.recording(); err == nil && unsaved {
+	if err == nil && unsaved {
 		out = append(out, history.Summary{Began: s.Began, Took: s.Took, Result: s.Result, Cold: s.Cold, Services: len(s.Services)})
 	}
 	return out, err
@@ -407,7 +421,7 @@ func (k *Keeper) Starts(ctx context.Context, n int) ([]history.Summary, error) {
 
 // StartReport tells how a start went; the number 0 is the one that began last.
 func (k *Keeper) StartReport(ctx context.Context, id int64) (starts.Report, error) {
-	s, unsaved := k.records.recording()
+	s, unsaved := k.recording()
 	if s == nil || id != 0 && id != s.ID {
 		return k.history.Report(ctx, id)
 	}

@@ -38,6 +38,24 @@ func (p *Project) errandFolder(e *declare.Errand) string {
 	return p.Dir
 }
 
+// DueErrand is an errand that is due, and why.
+type DueErrand struct {
+	*declare.Errand
+	Why string
+}
+
+// DueBefore returns the errands that go before a service and are due. One of which that can't be
+// found out is not among them: the next start tells it.
+func (p *Project) DueBefore(service string) []DueErrand {
+	var out []DueErrand
+	for _, e := range p.Before(service) {
+		if due, err := p.ErrandDue(e); err == nil && due.Why != "" {
+			out = append(out, DueErrand{e, due.Why})
+		}
+	}
+	return out
+}
+
 // ErrandDue finds out whether an errand that runs before a start is due: it has
 // not run yet, its command or a file that it depends on has changed since, or the
 // data of a service that it needs is another.
