@@ -96,6 +96,7 @@ func OpenStore(dir string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
+	db.SetMaxOpenConns(8) // each has a cache; writers take turns anyway
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return nil, errors.Join(err, db.Close())

@@ -31,11 +31,13 @@ type Engine struct {
 	mu      sync.RWMutex
 	named   map[Space]*collection
 	claims  map[place]*Transaction
-	latest  int64            // change
-	news    chan struct{}    // is closed when there is a later one
-	numbers map[string]int64 // of the last write of each session; whoever writes has it
-	partly  bool             // the file knows of sessions that numbers doesn't
-	expired time.Time        // when what is too old was forgotten last
+	// transactions holds a value for each that is open.
+	transactions chan struct{}
+	latest       int64            // change
+	news         chan struct{}    // is closed when there is a later one
+	numbers      map[string]int64 // of the last write of each session; whoever writes has it
+	partly       bool             // the file knows of sessions that numbers doesn't
+	expired      time.Time        // when what is too old was forgotten last
 }
 
 // Space names a collection.
@@ -72,13 +74,20 @@ func Open(file string) (*Engine, error) {
 	if err != nil {
 		return nil, err
 	}
-	e := &Engine{db: db, made: map[string]*sql.Stmt{}, writing: make(chan struct{}, 1), named: map[Space]*collection{}, numbers: map[string]int64{}, claims: map[place]*Transaction{}, news: make(chan struct{})}
+	e := &Engine{db: db, made: map[string]*sql.Stmt{}, writing: make(chan struct{}, 1), named: map[Space]*collection{}, numbers: map[string]int64{}, claims: map[place]*Transaction{}, transactions: make(chan struct{}, maxTransactions), news: make(chan struct{})}
 	e.writing <- struct{}{}
 	if err := e.begin(context.Background()); err != nil {
 		return nil, errors.Join(fmt.Errorf("%s: %w", file, err), db.Close())
 	}
 	return e, nil
 }
+
+// Each connection has a cache of its own. A transaction keeps its connection and may need another
+// meanwhile, which therefore there always is.
+const (
+	maxReaders      = 8
+	maxTransactions = 64
+)
 
 func (e *Engine) begin(ctx context.Context) (err error) {
 	if _, err := e.db.ExecContext(ctx, schema); err != nil {
@@ -98,7 +107,8 @@ func (e *Engine) begin(ctx context.Context) (err error) {
 		return err
 	}
 	e.reads.db = e.db
-	e.db.SetMaxIdleConns(8) // which have their statements
+	e.db.SetMaxIdleConns(maxReaders) // which have their statements
+	e.db.SetMaxOpenConns(1 + maxReaders + maxTransactions)
 	e.writer, err = e.db.Conn(ctx)
 	return err
 }

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"sort"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -303,6 +304,38 @@ func TestTransactions(t *testing.T) {
 	insert(t, e, `{"_id": 7, "n": 60}`)
 	assert.Equal(t, int32(112), code(tx.Commit(ctx)))
 	assert.Equal(t, "1 3 4 5 7", ids(t, e, engine.Find{Sort: doctest.JSON(t, `{"_id": 1}`)}, 9))
+}
+
+// However many transactions begin at the same time, each comes to its end, and so do those that
+// read beside them; one that is told to wait no longer doesn't.
+func TestTransactionsAtOnce(t *testing.T) {
+	e := open(t, filepath.Join(t.TempDir(), "x.db"))
+	ctx, cancel := context.WithCancel(context.Background())
+	var open []*engine.Transaction
+	for range 64 {
+		tx, err := e.Begin(ctx)
+		require.NoError(t, err)
+		open = append(open, tx)
+	}
+	refused := make(chan error, 1)
+	go func() { _, err := e.Begin(ctx); refused <- err }()
+	cancel()
+	require.ErrorIs(t, <-refused, context.Canceled)
+	var all sync.WaitGroup
+	for i := range 200 {
+		all.Go(func() {
+			tx, err := e.Begin(context.Background())
+			if assert.NoError(t, err) && assert.NoError(t, tx.Writer().Insert(context.Background(), tools, doctest.JSON(t, fmt.Sprintf(`{"_id": %d}`, i)))) {
+				assert.NoError(t, tx.Commit(context.Background()))
+			}
+		})
+		all.Go(func() { ids(t, e, engine.Find{Sort: doctest.JSON(t, `{"_id": -1}`)}, 50) })
+	}
+	for _, tx := range open {
+		tx.Abort()
+	}
+	all.Wait()
+	assert.Len(t, strings.Fields(ids(t, e, engine.Find{}, 7)), 200)
 }
 
 // A write that is sent again is answered, and not made again: after a kill, too.

@@ -38,10 +38,16 @@ type written struct {
 	replaced bool
 }
 
-// Begin begins a transaction.
+// Begin begins a transaction. While there are as many as there may be, it waits for one to end.
 func (e *Engine) Begin(ctx context.Context) (*Transaction, error) {
+	select {
+	case e.transactions <- struct{}{}:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 	conn, err := e.db.Conn(ctx)
 	if err != nil {
+		<-e.transactions
 		return nil, err
 	}
 	t := &Transaction{e: e, conn: conn, wrote: map[place]*written{}, ended: make(chan struct{})}
@@ -60,6 +66,7 @@ func (t *Transaction) end() {
 	t.finish.Do(func() {
 		_, _ = t.conn.ExecContext(context.Background(), "ROLLBACK") // of a transaction that reads
 		_ = t.conn.Close()
+		<-t.e.transactions
 		t.e.mu.Lock()
 		for p, by := range t.e.claims {
 			if by == t {
