@@ -1,6 +1,7 @@
 package stub
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -15,6 +16,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"neighbour/internal/emulator/misbehave"
 )
@@ -70,6 +72,26 @@ func dataOf(r *http.Request, body []byte) map[string]any {
 	return map[string]any{"method": r.Method, "url": r.URL.RequestURI(), "query": query, "headers": headers, "body": parsed}
 }
 
+// readBody reads the body of a request. Done is to be called once it is not used any more.
+func (s *Server) readBody(w http.ResponseWriter, r *http.Request) (body []byte, done func(), err error) {
+	done = func() {}
+	in := http.MaxBytesReader(w, r.Body, bodyLimit)
+	if body, err = io.ReadAll(io.LimitReader(in, smallBody)); err != nil || len(body) < smallBody {
+		return body, done, err
+	}
+	select {
+	case s.large <- struct{}{}:
+	case <-r.Context().Done():
+		return nil, done, r.Context().Err()
+	}
+	limit := http.NewResponseController(w)
+	_ = limit.SetReadDeadline(time.Now().Add(bodyTime))
+	defer func() { _ = limit.SetReadDeadline(time.Time{}) }()
+	rest := bytes.NewBuffer(body)
+	_, err = rest.ReadFrom(in)
+	return rest.Bytes(), func() { <-s.large }, err
+}
+
 func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 	wait, fate := s.Misbehave.Rules().Draw()
 	misbehave.Wait(r.Context(), wait)
@@ -84,14 +106,15 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 	case misbehave.Cut:
 		w = misbehave.CutOff(w)
 	}
-	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, bodyLimit))
+	body, done, err := s.readBody(w, r)
+	defer done()
 	if err != nil {
 		fail(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is larger than %d MB, or broke off", bodyLimit>>20))
 		return
 	}
 	data := dataOf(r, body)
 	var hooks []*hook // of those that leave the answer to the document
-	methods, done := s.routes.visit(r.Method, r.URL.EscapedPath(), func(found *answers, params map[string]string) bool {
+	methods, answered := s.routes.visit(r.Method, r.URL.EscapedPath(), func(found *answers, params map[string]string) bool {
 		path := map[string]any{}
 		for name, v := range params {
 			path[name] = v
@@ -103,7 +126,7 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 		hooks = append(hooks, found.hooks...)
 		return false
 	})
-	if done {
+	if answered {
 		return
 	}
 	if s.document != nil {

@@ -43,6 +43,9 @@ type Server struct {
 	state map[string]string
 	calls map[*answers]int
 	sent  map[int64]*traffic.Full // webhooks, by their numbers
+
+	// large holds a value for each large body that is in memory.
+	large chan struct{}
 }
 
 // answers are the routes of a method and a path, in their order.
@@ -87,7 +90,7 @@ const recordTime = time.Minute
 
 // New makes a stub that keeps webhooks in a folder.
 func New(c Config, dir string, log *log.Logger) (*Server, error) {
-	s := &Server{Log: log, Calls: &traffic.Log{}, config: c, hooks: map[string]*hook{}, state: map[string]string{}, calls: map[*answers]int{}, sent: map[int64]*traffic.Full{},
+	s := &Server{Log: log, large: make(chan struct{}, maxLarge), Calls: &traffic.Log{}, config: c, hooks: map[string]*hook{}, state: map[string]string{}, calls: map[*answers]int{}, sent: map[int64]*traffic.Full{},
 		http: &http.Client{Timeout: recordTime, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Transport: &http.Transport{MaxIdleConnsPerHost: 8, IdleConnTimeout: 30 * time.Second}}}
 	for name, h := range c.Hooks {
 		own := &hook{Hook: h, name: name}
@@ -233,8 +236,16 @@ const (
 	ResetPath    = "/-/reset"
 )
 
-// bodyLimit is how large a body may be, in bytes.
-const bodyLimit = 16 << 20
+const (
+	// bodyLimit is how large a body may be, in bytes.
+	bodyLimit = 16 << 20
+	// smallBody is the size of a body, in bytes, up to which it does not count as a large one.
+	smallBody = 64 << 10
+	// maxLarge is how many large bodies are in memory at a time. The others wait.
+	maxLarge = 4
+	// bodyTime is how long a large body may take to arrive.
+	bodyTime = 30 * time.Second
+)
 
 // Handler returns the answers.
 func (s *Server) Handler() http.Handler {

@@ -1,6 +1,7 @@
 package stub
 
 import (
+	"bytes"
 	"context"
 	"encoding/base64"
 	"encoding/json"
@@ -158,6 +159,45 @@ func TestRoutes(t *testing.T) {
 		_, err := New(c, t.TempDir(), log.Default())
 		assert.Error(t, err)
 	}
+}
+
+// Large bodies wait for each other; small ones, and those that fit, don't wait for them.
+func TestLargeBodies(t *testing.T) {
+	s, base, _ := served(t, Config{Routes: []Route{{On: "POST /x", Status: 202}}})
+	post := func(body io.Reader) <-chan int {
+		status := make(chan int, 1)
+		go func() {
+			r, err := http.Post(base+"/x", "text/plain", body)
+			if assert.NoError(t, err) {
+				r.Body.Close()
+				status <- r.StatusCode
+			}
+		}()
+		return status
+	}
+	var slow []*io.PipeWriter
+	var first []<-chan int
+	for range maxLarge {
+		r, w := io.Pipe()
+		slow, first = append(slow, w), append(first, post(r))
+		_, err := w.Write(make([]byte, smallBody+1))
+		require.NoError(t, err)
+	}
+	require.Eventually(t, func() bool { return len(s.large) == maxLarge }, 20*time.Second, time.Millisecond)
+	waiting := post(bytes.NewReader(make([]byte, bodyLimit)))
+	assert.Equal(t, 202, <-post(strings.NewReader("small")))
+	select {
+	case <-waiting:
+		t.Error("one more was read")
+	case <-time.After(100 * time.Millisecond):
+	}
+	for i, w := range slow {
+		require.NoError(t, w.Close())
+		assert.Equal(t, 202, <-first[i])
+	}
+	assert.Equal(t, 202, <-waiting)
+	assert.Equal(t, 413, <-post(bytes.NewReader(make([]byte, bodyLimit+1))))
+	require.Eventually(t, func() bool { return len(s.large) == 0 }, 20*time.Second, time.Millisecond)
 }
 
 // Answers of a document are what it allows, the same for the same seed, and requests are checked.
