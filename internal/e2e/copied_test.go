@@ -4,11 +4,13 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"neighbour/internal/core/killpoint"
 	"neighbour/internal/testkit"
 )
 
@@ -60,9 +62,47 @@ func TestCopiedProject(t *testing.T) {
 	assert.Equal(t, before, p.status())
 
 	p.must("stop")
-	moved := filepath.Join(filepath.Dir(all), "moved")
+	was, moved := p.dir, filepath.Join(filepath.Dir(all), "moved")
 	require.NoError(t, os.Rename(p.dir, moved))
 	p.dir = moved
 	p.must("start")
 	assert.Contains(t, p.must("ask", "ledger", "select count(*) from tool"), "1")
+	assert.NotContains(t, p.must("projects"), was, "nothing is said of the place where it was")
+}
+
+// A vouch for a copy that is killed at any step has touched nothing of the original, and can be
+// repeated; so can one that found the disk full.
+func TestVouchForCopyKilled(t *testing.T) {
+	t.Parallel()
+	p := newProject(t, "[service.reviews]\nkind = \"documents\"\n[service.file]\nkind = \"sqlite\"\n")
+	p.must("start")
+	p.must("ask", "file", "--write", "create table tool as select 'drill' as name")
+	p.must("stop")
+	for _, point := range []string{"copied state", "own data", "own record", "own identity", "own place"} {
+		t.Run(point, func(t *testing.T) {
+			dir := filepath.Join(t.TempDir(), "all")
+			if os.Getuid() == 0 {
+				require.NoError(t, os.Chmod(filepath.Dir(dir), 0o755))
+			}
+			require.NoError(t, exec.Command("cp", "-a", p.dir, dir).Run())
+			other := &project{t: t, dir: dir, env: []string{killpoint.Variable + "=" + point}}
+			t.Cleanup(other.clean)
+			assert.NotZero(t, other.run("vouch").code)
+			other.env = nil
+			assert.Equal(t, 1, other.run("start").code, "it is a copy still")
+			p.must("start")
+			assert.Contains(t, p.must("ask", "file", "select * from tool"), "drill")
+			p.must("stop")
+			other.must("vouch")
+			other.must("start")
+			other.must("ask", "file", "--write", "insert into tool values ('saw')")
+			assert.Contains(t, other.must("ask", "file", "select count(*) from tool"), "2")
+			assert.Equal(t, 1, strings.Count(other.must("projects"), dir))
+			other.must("purge", "--yes")
+			assert.NotContains(t, p.must("projects"), dir)
+			p.must("start")
+			assert.Contains(t, p.must("ask", "file", "select count(*) from tool"), "1")
+			p.must("stop")
+		})
+	}
 }

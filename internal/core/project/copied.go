@@ -12,6 +12,7 @@ import (
 	"syscall"
 
 	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/killpoint"
 	"neighbour/internal/core/snapshot"
 	"neighbour/internal/core/tree"
 )
@@ -58,8 +59,13 @@ func (p *Project) noteMoved() error {
 	if err != nil || r.Dir == p.Dir {
 		return nil
 	}
+	was := r.Dir
 	r.Dir = p.Dir
-	return saveRecord(id, r)
+	if err := saveRecord(id, r); err != nil || Present(was) {
+		return err
+	}
+	_ = os.Remove(listPath(was)) // in place of which this is listed
+	return nil
 }
 
 // separate makes a copied project one of its own: it keeps its data, with another identity, and
@@ -76,6 +82,7 @@ func (p *Project) separate(empty bool) error {
 		}
 		r.State = p.base
 	}
+	killpoint.Reach("copied state")
 	for _, name := range othersOnly {
 		if err := tree.Remove(filepath.Join(p.base, name)); err != nil {
 			return err
@@ -126,14 +133,20 @@ func (p *Project) separate(empty bool) error {
 	}); err != nil {
 		return err
 	}
-	id := rand.Text()
+	killpoint.Reach("own data")
 	r.Dir = p.Dir
+	id := recordOf(p.Dir).id // of an attempt that was interrupted
+	if id == "" {
+		id = rand.Text()
+	}
 	if err := saveRecord(id, r); err != nil {
 		return err
 	}
+	killpoint.Reach("own record")
 	if err := atomicfile.Write(filepath.Join(p.base, idFile), []byte(id), 0o600); err != nil || p.within() {
 		return err // last: from here on it is another
 	}
+	killpoint.Reach("own identity")
 	return p.moorTo(id)
 }
 

@@ -17,6 +17,7 @@ import (
 
 	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/input"
+	"neighbour/internal/core/killpoint"
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/tree"
 )
@@ -208,6 +209,7 @@ func (p *Project) moorTo(id string) error {
 	if err := atomicfile.Write(filepath.Join(p.anchor(), placeFile), []byte(p.base+"\n"), 0o600); err != nil {
 		return err
 	}
+	killpoint.Reach("own place")
 	return atomicfile.Write(filepath.Join(p.anchor(), idFile), []byte(id), 0o600)
 }
 
