@@ -97,7 +97,7 @@ func (k *Keeper) replace(ctx context.Context, does string, m, kept *snapshot.Man
 		return out, err
 	}
 	fail := func(err error) (Restored, error) {
-		err = roomFor(err, k.decl.Dir)
+		err = snapshot.ExplainFull(err, k.decl.Dir)
 		k.ops.finish(op, err)
 		return out, fmt.Errorf("%s was not restored: %w", m.Title(), err)
 	}

@@ -12,7 +12,6 @@ import (
 	"strconv"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"neighbour/internal/core/journal"
@@ -153,7 +152,7 @@ func (k *Keeper) saveAs(ctx context.Context, m *snapshot.Manifest, set []string)
 	}
 	k.ops.finish(op, err)
 	if err != nil {
-		return nil, fmt.Errorf("%s was not saved: %w", name, roomFor(err, store.Dir))
+		return nil, fmt.Errorf("%s was not saved: %w", name, snapshot.ExplainFull(err, store.Dir))
 	}
 	if !project.IsTemplate(m.Name) { // what is lost of one is made again
 		k.background.Go(func() {
@@ -166,14 +165,6 @@ func (k *Keeper) saveAs(ctx context.Context, m *snapshot.Manifest, set []string)
 		k.note(s.Name, "saved", journal.Info, fmt.Sprintf("its data was saved as %s (%s)", name, s.How))
 	}
 	return m, nil
-}
-
-// roomFor says of a full disk what is to be done.
-func roomFor(err error, dir string) error {
-	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
-		return fmt.Errorf("the disk of %s is full; nothing has changed: %w", dir, err)
-	}
-	return err
 }
 
 func (k *Keeper) take(ctx context.Context, op *operation, store snapshot.Store, m *snapshot.Manifest, set []string) (_ *snapshot.Manifest, err error) {

@@ -189,7 +189,7 @@ func (p *Project) copyState(r record, empty bool) error {
 			}
 			t := snapshot.Tree{From: from, To: to, Progress: func(int64) {}}
 			if err := t.Update(context.Background(), func(uint64) bool { return false }, true); err != nil {
-				return fmt.Errorf("%s can't be copied: %w", from, err)
+				return snapshot.ExplainFull(err, p.base) // which says what can't be copied
 			}
 		}
 	}

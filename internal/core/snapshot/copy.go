@@ -327,3 +327,12 @@ func sealAs(path string, info fs.FileInfo) error {
 	}
 	return os.Chtimes(path, time.Time{}, info.ModTime())
 }
+
+// ExplainFull says of a failure for want of room which disk is full: that of dir. Other errors are
+// returned as they are.
+func ExplainFull(err error, dir string) error {
+	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
+		return fmt.Errorf("the disk of %s is full; nothing has changed: %w", dir, err)
+	}
+	return err
+}
