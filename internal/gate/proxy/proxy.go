@@ -353,6 +353,9 @@ func forwarded(r *http.Request, proto string) string {
 func (g *Gate) answered(resp *http.Response) error {
 	p := passingOf(resp.Request.Context())
 	f := p.full
+	if to := resp.Header.Get("Location"); missesTLS(to, resp.Request.Header) {
+		resp.Header.Set("Location", "https"+strings.TrimPrefix(to, "http"))
+	}
 	g.Log.Amend(f, func(f *traffic.Full) {
 		f.Status, f.Header = resp.StatusCode, resp.Header
 		p.times(f)
@@ -365,6 +368,14 @@ func (g *Gate) answered(resp *http.Response) error {
 	}
 	resp.Body = &answering{Counted: traffic.Counted{ReadCloser: resp.Body}, p: p}
 	return nil
+}
+
+// missesTLS reports whether a redirect leads to where its request has come to, but for TLS, as those
+// of servers do that look at their own listener alone. Nothing answers plain HTTP on that port.
+func missesTLS(location string, request http.Header) bool {
+	host := request.Get("X-Forwarded-Host")
+	rest, plain := strings.CutPrefix(location, "http://"+host)
+	return plain && strings.Contains(host, ":") && request.Get("X-Forwarded-Proto") == "https" && (rest == "" || strings.ContainsAny(rest[:1], "/?#"))
 }
 
 // answering is the body of an answer, of which a part is kept.

@@ -159,6 +159,30 @@ func TestRequestsArePassedOn(t *testing.T) {
 	assert.Equal(t, "https://safe.shed.localhost/x?y=1", resp.Header.Get("Location"))
 }
 
+// A redirect to the same host and port goes there by TLS again, whatever the service takes itself to
+// be reached by; any other is the service's.
+func TestRedirectsOfServicesThatDoNotKnowTLS(t *testing.T) {
+	for to, want := range map[string]string{
+		"http://shed.localhost:8443/docs/":  "https://shed.localhost:8443/docs/",
+		"http://shed.localhost:8443":        "https://shed.localhost:8443",
+		"https://shed.localhost:8443/docs/": "https://shed.localhost:8443/docs/",
+		"http://shed.localhost:84431/":      "http://shed.localhost:84431/",
+		"http://shed.localhost:8080/":       "http://shed.localhost:8080/",
+		"http://shed.localhost/":            "http://shed.localhost/",
+		"/docs/":                            "/docs/",
+	} {
+		w := behind(t, func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Location", to)
+			w.WriteHeader(http.StatusMovedPermanently)
+		})
+		r := httptest.NewRequest("GET", "https://shed.localhost:8443/docs", nil)
+		r.Host, r.RemoteAddr = "shed.localhost:8443", "127.0.0.1:1"
+		out := httptest.NewRecorder()
+		w.gate.ServeHTTP(out, r)
+		assert.Equal(t, want, out.Header().Get("Location"))
+	}
+}
+
 // Who comes by a name that leads nowhere learns nothing, unless it is one of this machine.
 func TestNamesThatLeadNowhere(t *testing.T) {
 	w := behind(t, echo)
