@@ -8,7 +8,6 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -17,6 +16,7 @@ import (
 	"neighbour/internal/core/deps"
 	"neighbour/internal/core/journal"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/port"
 	"neighbour/internal/core/probe"
 	"neighbour/internal/core/proc"
@@ -335,7 +335,7 @@ func packages(_ context.Context, s *subject) []Finding {
 }
 
 // noModule is what Python says of a package that it lacks.
-var noModule = regexp.MustCompile(`No module named '?([\w.]+)'?`)
+var noModule = lazyregexp.New(`No module named '?([\w.]+)'?`)
 
 // unimported returns the packages of a program in Python that has said at its end that one is not
 // there, and what it said; "" if it hasn't.

@@ -2,8 +2,9 @@ package declare
 
 import (
 	"path/filepath"
-	"regexp"
 	"strings"
+
+	"neighbour/internal/core/lazyregexp"
 )
 
 // SourceLine is a line of the declaration.
@@ -36,8 +37,8 @@ func (f Files) Excerpt(file string, line, around int) []SourceLine {
 }
 
 var (
-	secretKey    = regexp.MustCompile(`(?i)((?:^|[^a-z])["']?[\w.-]*(?:pass|pwd|secret|token|credential|(?:api|access|private)_?key|private)[\w.-]*["']?\s*=\s*)("(?:\\.|[^"\\])*"|'[^']*')`)
-	addressLogin = regexp.MustCompile(`(\w+://[^\s:/@"']*:)[^\s/@"']+@`)
+	secretKey    = lazyregexp.New(`(?i)((?:^|[^a-z])["']?[\w.-]*(?:pass|pwd|secret|token|credential|(?:api|access|private)_?key|private)[\w.-]*["']?\s*=\s*)("(?:\\.|[^"\\])*"|'[^']*')`)
+	addressLogin = lazyregexp.New(`(\w+://[^\s:/@"']*:)[^\s/@"']+@`)
 )
 
 // withoutSecrets masks the values of keys that sound like passwords, and the

@@ -4,10 +4,10 @@ import (
 	"fmt"
 	"maps"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/localname"
 	"neighbour/internal/core/route"
 )
@@ -39,7 +39,7 @@ func (d *Declaration) Targets() map[string]Text {
 }
 
 // anyReference stands for a number or a name in an address.
-var anyReference = regexp.MustCompile(`\$\{[^}]*\}`)
+var anyReference = lazyregexp.New(`\$\{[^}]*\}`)
 
 // Named returns the service that a target of the gate names, "" if it is an address.
 func Named(target string) string {

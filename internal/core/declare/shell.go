@@ -1,9 +1,10 @@
 package declare
 
 import (
-	"regexp"
 	"slices"
 	"strings"
+
+	"neighbour/internal/core/lazyregexp"
 )
 
 // Shell is the program that runs command lines which are more than a plain command.
@@ -13,7 +14,7 @@ const Shell = "/bin/sh"
 // too. They need no program.
 var builtIn = append([]string{"[", "alias", "bg", "echo", "false", "fg", "getopts", "hash", "jobs", "kill", "local", "printf", "pwd", "return", "test", "times", "true", "type"}, shellWords...)
 
-var assignment = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*=`)
+var assignment = lazyregexp.New(`^[A-Za-z_][A-Za-z0-9_]*=`)
 
 // ShellPrograms returns the programs without which a line for sh is sure to fail: those of its
 // last list of commands joined by &&. It returns none where that depends on more than the line
@@ -76,9 +77,9 @@ func onlyReferences(line string) bool {
 	return !strings.ContainsAny(reference.ReplaceAllString(line, ""), "`(){}\n\\")
 }
 
-var reference = regexp.MustCompile(`\$\{[^}]*\}`)
+var reference = lazyregexp.New(`\$\{[^}]*\}`)
 
-var redirection = regexp.MustCompile(`\d?(?:>>?|<)\s*(?:&\d|[^\s|&;]+)`)
+var redirection = lazyregexp.New(`\d?(?:>>?|<)\s*(?:&\d|[^\s|&;]+)`)
 
 func withoutRedirections(command string) string { return redirection.ReplaceAllString(command, "") }
 

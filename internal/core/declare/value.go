@@ -9,6 +9,8 @@ import (
 	"strings"
 
 	"github.com/Masterminds/semver/v3"
+
+	"neighbour/internal/core/lazyregexp"
 )
 
 // Text is a value that may hold references, with its place in the file.
@@ -206,7 +208,7 @@ func (c *Constraint) UnmarshalText(text []byte) error {
 	return nil
 }
 
-var numbers = regexp.MustCompile(`\d+(?:\.\d+){0,2}`)
+var numbers = lazyregexp.New(`\d+(?:\.\d+){0,2}`)
 
 // satisfiable reports whether any version meets a constraint. The least version
 // of each range that one can allow is nothing, a version that it names, or
@@ -272,8 +274,8 @@ type ReferenceError struct {
 func (e *ReferenceError) Error() string { return e.Message }
 
 var (
-	environmentName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
-	serviceName     = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,39}$`)
+	environmentName = lazyregexp.New(`^[A-Za-z_][A-Za-z0-9_]*$`)
+	serviceName     = lazyregexp.New(`^[a-z][a-z0-9_-]{0,39}$`)
 )
 
 // Parts splits a text at its references; $$ is a literal dollar, and a dollar

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -15,6 +14,7 @@ import (
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/input"
 	"neighbour/internal/core/kind/catalogue"
+	"neighbour/internal/core/lazyregexp"
 )
 
 // Proposal is what was found in a project, and the services that are proposed
@@ -254,7 +254,7 @@ func (s *Service) because(why Finding) {
 	}
 }
 
-var notInName = regexp.MustCompile(`[^a-z0-9_-]+`)
+var notInName = lazyregexp.New(`[^a-z0-9_-]+`)
 
 // name makes a text a service's name.
 func name(text, otherwise string) string {

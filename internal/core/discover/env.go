@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"net/url"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"neighbour/internal/core/kind/catalogue"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/wire"
 	"neighbour/internal/core/words"
 )
@@ -145,7 +145,7 @@ func (s *Service) leadsTo(other *Service) bool {
 		slices.ContainsFunc(s.Links, func(l Link) bool { return l.Key != "env_of" && (l.Target == other || l.Target.leadsTo(other)) })
 }
 
-var variableName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+var variableName = lazyregexp.New(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
 // address reads a variable that holds an address.
 func (r *reader) address(w wanted) {
@@ -184,13 +184,13 @@ func (r *reader) address(w wanted) {
 
 // databaseName is what is taken for a database's name; an env file may hold
 // anything.
-var databaseName = regexp.MustCompile(`^[A-Za-z0-9_.-]{1,63}$`)
+var databaseName = lazyregexp.New(`^[A-Za-z0-9_.-]{1,63}$`)
 
 // hidden finds options that may be secret.
-var hidden = regexp.MustCompile(`(?i)pass|pwd|secret|token|key`)
+var hidden = lazyregexp.New(`(?i)pass|pwd|secret|token|key`)
 
 // options are those of an address that can be taken over.
-var options = regexp.MustCompile(`^[A-Za-z0-9_=&.,%+-]+$`)
+var options = lazyregexp.New(`^[A-Za-z0-9_=&.,%+-]+$`)
 
 func (s *Service) database(name string) {
 	if databaseName.MatchString(name) && !slices.Contains(s.databases, name) {

@@ -7,9 +7,9 @@ import (
 	"maps"
 	"neighbour/internal/core/deps"
 	"neighbour/internal/core/kind/catalogue"
+	"neighbour/internal/core/lazyregexp"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 )
@@ -78,7 +78,7 @@ func (s *Service) install(packages deps.Set, dir string) {
 	s.Lines = append(s.Lines, "prepare = ["+packages.Preparation(cmp.Or(dir, s.folder), s.folder)+"]")
 }
 
-var plainConstraint = regexp.MustCompile(`^(>=|\^|~|=)?\s*v?(\d+(?:\.\d+){0,2})(?:\.[x*])?$`)
+var plainConstraint = lazyregexp.New(`^(>=|\^|~|=)?\s*v?(\d+(?:\.\d+){0,2})(?:\.[x*])?$`)
 
 // constraint returns a simple constraint in the declaration's form; "" for others.
 func constraint(text string) string {
@@ -141,7 +141,7 @@ func (r *reader) readComposer(folder, file string) {
 	web.link("php", php)
 }
 
-var goRequire = regexp.MustCompile(`(?m)^\s*(?:require\s+)?([a-z0-9.-]+\.[a-z]+/\S+)\s+v\S+(.*)$`)
+var goRequire = lazyregexp.New(`(?m)^\s*(?:require\s+)?([a-z0-9.-]+\.[a-z]+/\S+)\s+v\S+(.*)$`)
 
 func (r *reader) readGo(folder, file string) {
 	text := r.read(file)
@@ -207,16 +207,16 @@ func (r *reader) readGo(folder, file string) {
 
 // majorSuffix is the end of a module's path that tells its major version and
 // is no name (Go modules reference, "Major version suffixes").
-var majorSuffix = regexp.MustCompile(`(/|\.)v[0-9]+$`)
+var majorSuffix = lazyregexp.New(`(/|\.)v[0-9]+$`)
 
-var mainPackage = regexp.MustCompile(`(?m)^package main\b`)
+var mainPackage = lazyregexp.New(`(?m)^package main\b`)
 
-var requirement = regexp.MustCompile(`^\s*["']?([A-Za-z0-9][A-Za-z0-9._-]*)`)
+var requirement = lazyregexp.New(`^\s*["']?([A-Za-z0-9][A-Za-z0-9._-]*)`)
 
-var gem = regexp.MustCompile(`(?m)^\s*gem\s+["']([^"']+)["']`)
-var rubyVersion = regexp.MustCompile(`(?m)^\s*ruby\s+["']([^"']+)["']`)
+var gem = lazyregexp.New(`(?m)^\s*gem\s+["']([^"']+)["']`)
+var rubyVersion = lazyregexp.New(`(?m)^\s*ruby\s+["']([^"']+)["']`)
 
-var sinatra = regexp.MustCompile(`(?m)^\s*require ["']sinatra(?:/\w+)?["']`)
+var sinatra = lazyregexp.New(`(?m)^\s*require ["']sinatra(?:/\w+)?["']`)
 
 func (r *reader) readRuby(folder, file string) {
 	text := r.read(file)

@@ -3,8 +3,8 @@ package discover
 import (
 	"fmt"
 	"neighbour/internal/core/kind/catalogue"
+	"neighbour/internal/core/lazyregexp"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 )
@@ -13,20 +13,20 @@ import (
 const pagesLimit = 60
 
 var (
-	sampleConfig = regexp.MustCompile(`(?i)^[\w.-]*(?:config|settings|database|db)[\w.-]*(?:\.php|\.php\.(?:dist|sample|example|default)|\.sample\.php|\.inc)$`)
+	sampleConfig = lazyregexp.New(`(?i)^[\w.-]*(?:config|settings|database|db)[\w.-]*(?:\.php|\.php\.(?:dist|sample|example|default)|\.sample\.php|\.inc)$`)
 	// How pages reach a database, by what is needed for it.
 	connects = []struct {
-		expression *regexp.Regexp
+		expression *lazyregexp.Regexp
 		kind       string
 		extension  string
 	}{
-		{regexp.MustCompile(`\bnew\s+\\?mysqli\b|\bmysqli_(?:connect|init|real_connect)\s*\(`), "mariadb", "mysqli"},
-		{regexp.MustCompile(`["']mysql:(?:host|dbname|unix_socket|["'])`), "mariadb", "pdo_mysql"},
-		{regexp.MustCompile(`["']pgsql:(?:host|dbname|["'])`), "postgres", "pdo_pgsql"},
-		{regexp.MustCompile(`\bpg_p?connect\s*\(`), "postgres", "pgsql"},
+		{lazyregexp.New(`\bnew\s+\\?mysqli\b|\bmysqli_(?:connect|init|real_connect)\s*\(`), "mariadb", "mysqli"},
+		{lazyregexp.New(`["']mysql:(?:host|dbname|unix_socket|["'])`), "mariadb", "pdo_mysql"},
+		{lazyregexp.New(`["']pgsql:(?:host|dbname|["'])`), "postgres", "pdo_pgsql"},
+		{lazyregexp.New(`\bpg_p?connect\s*\(`), "postgres", "pgsql"},
 	}
-	namedDatabase = regexp.MustCompile(`(?i)(?:define\(\s*["']DB_(?:NAME|DATABASE)["']\s*,\s*["']|["']?(?:db_?name|database)["']?\s*(?:=>|\]?\s*=)\s*["']|dbname=)([A-Za-z][A-Za-z0-9_]*)`)
-	placeholder   = regexp.MustCompile(`(?i)here|your|name|example|change`)
+	namedDatabase = lazyregexp.New(`(?i)(?:define\(\s*["']DB_(?:NAME|DATABASE)["']\s*,\s*["']|["']?(?:db_?name|database)["']?\s*(?:=>|\]?\s*=)\s*["']|dbname=)([A-Za-z][A-Za-z0-9_]*)`)
+	placeholder   = lazyregexp.New(`(?i)here|your|name|example|change`)
 )
 
 // readPages looks in an app in PHP for the database that it connects to: in

@@ -5,11 +5,12 @@ import (
 	"fmt"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
+
+	"neighbour/internal/core/lazyregexp"
 )
 
 func (r *reader) readPython(folder string) {
@@ -97,11 +98,11 @@ type pythonApp struct {
 
 var (
 	// makes finds the variable that holds an application, or the function that makes one.
-	makesFastAPI = regexp.MustCompile(`(?m)^(\w+)\s*(?::\s*\w+\s*)?=\s*(?:fastapi\.)?(?:FastAPI|Starlette)\(`)
-	makesFlask   = regexp.MustCompile(`(?m)^(\w+)\s*=\s*(?:flask\.)?Flask\(|^def (create_app|make_app)\(`)
-	flaskImport  = regexp.MustCompile(`(?m)^\s*(?:from flask import|import flask)\b`)
-	runsItself   = regexp.MustCompile(`(?m)^if __name__ == ["']__main__["']`)
-	packageName  = regexp.MustCompile(`^[a-z_][a-z0-9_]*$`)
+	makesFastAPI = lazyregexp.New(`(?m)^(\w+)\s*(?::\s*\w+\s*)?=\s*(?:fastapi\.)?(?:FastAPI|Starlette)\(`)
+	makesFlask   = lazyregexp.New(`(?m)^(\w+)\s*=\s*(?:flask\.)?Flask\(|^def (create_app|make_app)\(`)
+	flaskImport  = lazyregexp.New(`(?m)^\s*(?:from flask import|import flask)\b`)
+	runsItself   = lazyregexp.New(`(?m)^if __name__ == ["']__main__["']`)
+	packageName  = lazyregexp.New(`^[a-z_][a-z0-9_]*$`)
 )
 
 // pythonApp looks for an application in a folder, in the places where they are, nil for none.

@@ -4,19 +4,20 @@ import (
 	"encoding/json"
 	"fmt"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+
+	"neighbour/internal/core/lazyregexp"
 )
 
 var (
-	portOption = regexp.MustCompile(`(?:--port[= ]|\s-p[= ]?|PORT=)(\d{2,5})\b`)
+	portOption = lazyregexp.New(`(?:--port[= ]|\s-p[= ]?|PORT=)(\d{2,5})\b`)
 	// What programs say of their port where none is given, and of variables,
 	// in the common languages.
-	portInSource  = regexp.MustCompile(`(?i)(?:PORT["'\])]*\s*(?:\|\||\?\?|or|,|:)\s*["']?|\.listen\(\s*|\bport\s*[:=]\s*["']?:?|ListenAndServe\(\s*["'][^"':]*:)(\d{4,5})\b`)
-	readsVariable = regexp.MustCompile(`(?:process\.env\.|process\.env\[["']|import\.meta\.env\.|os\.Getenv\("|os\.LookupEnv\("|os\.environ\[["']|os\.environ\.get\(["']|os\.getenv\(["']|getenv\(["']|\$_ENV\[["']|\$_SERVER\[["']|ENV\[["']|ENV\.fetch\(["'])([A-Z][A-Z0-9_]+)`)
-	sourceFile    = regexp.MustCompile(`\.(?:js|mjs|cjs|ts|mts|py|rb|php|sh|go)$`)
+	portInSource  = lazyregexp.New(`(?i)(?:PORT["'\])]*\s*(?:\|\||\?\?|or|,|:)\s*["']?|\.listen\(\s*|\bport\s*[:=]\s*["']?:?|ListenAndServe\(\s*["'][^"':]*:)(\d{4,5})\b`)
+	readsVariable = lazyregexp.New(`(?:process\.env\.|process\.env\[["']|import\.meta\.env\.|os\.Getenv\("|os\.LookupEnv\("|os\.environ\[["']|os\.environ\.get\(["']|os\.getenv\(["']|getenv\(["']|\$_ENV\[["']|\$_SERVER\[["']|ENV\[["']|ENV\.fetch\(["'])([A-Z][A-Z0-9_]+)`)
+	sourceFile    = lazyregexp.New(`\.(?:js|mjs|cjs|ts|mts|py|rb|php|sh|go)$`)
 )
 
 // readCommand reads a script's command, and the files that it names.

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"neighbour/internal/core/kind/catalogue"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/wire"
 )
 
@@ -57,7 +58,7 @@ func tomlKey(name string) string {
 	return strconv.Quote(name)
 }
 
-var bareKey = regexp.MustCompile(`^[A-Za-z0-9_-]+$`)
+var bareKey = lazyregexp.New(`^[A-Za-z0-9_-]+$`)
 
 // literal finds a setting that is written out: host: '127.0.0.1'.
 func literal(src, name string) string {
@@ -121,8 +122,8 @@ func jsonSettings(text string) settings {
 }
 
 var (
-	prismaProvider = regexp.MustCompile(`(?s)datasource\s+\w+\s*\{[^}]*?provider\s*=\s*"(\w+)"`)
-	prismaVariable = regexp.MustCompile(`(?s)datasource\s+\w+\s*\{[^}]*?\burl\s*=\s*env\("(\w+)"\)`)
+	prismaProvider = lazyregexp.New(`(?s)datasource\s+\w+\s*\{[^}]*?provider\s*=\s*"(\w+)"`)
+	prismaVariable = lazyregexp.New(`(?s)datasource\s+\w+\s*\{[^}]*?\burl\s*=\s*env\("(\w+)"\)`)
 )
 
 // readPrisma reads a schema of a database in a package: which server it is for, and what has to be

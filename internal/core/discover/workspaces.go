@@ -3,11 +3,12 @@ package discover
 import (
 	"encoding/json"
 	"path/filepath"
-	"regexp"
 	"slices"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"go.yaml.in/yaml/v3"
+
+	"neighbour/internal/core/lazyregexp"
 )
 
 // workspaces are patterns of folders, in either of the forms that package.json has for them: a
@@ -42,4 +43,4 @@ func (r *reader) isMember(folder string) bool {
 }
 
 // startsMembers finds the scripts that run those of all packages.
-var startsMembers = regexp.MustCompile(`\b(?:turbo|nx|lerna|concurrently|npm-run-all|run-p|wsrun|workspaces?|foreach)\b|\s-ws\b|\bpnpm (?:run )?(?:-r|--recursive|--filter|--parallel)\b`)
+var startsMembers = lazyregexp.New(`\b(?:turbo|nx|lerna|concurrently|npm-run-all|run-p|wsrun|workspaces?|foreach)\b|\s-ws\b|\bpnpm (?:run )?(?:-r|--recursive|--filter|--parallel)\b`)

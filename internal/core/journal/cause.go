@@ -2,8 +2,9 @@ package journal
 
 import (
 	"context"
-	"regexp"
 	"strings"
+
+	"neighbour/internal/core/lazyregexp"
 )
 
 // causeLimit is how long a line of a cause may be, in bytes.
@@ -15,10 +16,10 @@ const causeEntries = 200
 // causes are how lines look that say why a program failed, the surest first:
 // an exception with its message, what runtimes and servers say when they give
 // up, and the words of the system for what is most often missing.
-var causes = []*regexp.Regexp{
-	regexp.MustCompile(`^(?:\S+: )?(?:[A-Za-z_$][\w$]*[.:\\]+)*[A-Z]\w*(?:Error|Exception)(?: \[\w+\])?: \S`),
-	regexp.MustCompile(`^(?:panic: |fatal error: |PHP Fatal error: |PHP Parse error: |Caused by: |npm (?:ERR!|error) [A-Z])|\b(?:FATAL|EMERG|PANIC): |\[(?:emerg|crit|alert)\]`),
-	regexp.MustCompile(`(?i)EADDRINUSE|address already in use|cannot find module|no module named|cannot load such file|command not found|: not found$|no such file or directory|permission denied|connection refused|access denied`),
+var causes = []*lazyregexp.Regexp{
+	lazyregexp.New(`^(?:\S+: )?(?:[A-Za-z_$][\w$]*[.:\\]+)*[A-Z]\w*(?:Error|Exception)(?: \[\w+\])?: \S`),
+	lazyregexp.New(`^(?:panic: |fatal error: |PHP Fatal error: |PHP Parse error: |Caused by: |npm (?:ERR!|error) [A-Z])|\b(?:FATAL|EMERG|PANIC): |\[(?:emerg|crit|alert)\]`),
+	lazyregexp.New(`(?i)EADDRINUSE|address already in use|cannot find module|no module named|cannot load such file|command not found|: not found$|no such file or directory|permission denied|connection refused|access denied`),
 }
 
 // Cause returns the line of a service's log, from an offset on, that says why

@@ -4,10 +4,11 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
 	"sync"
 	"time"
+
+	"neighbour/internal/core/lazyregexp"
 )
 
 // Tail gives write the entries of a folder's logs that come from now on, until
@@ -120,7 +121,7 @@ func (f *Follower) Events(emit func(Entry)) {
 }
 
 // clockForm is a time of day: 14:05 or 14:05:30.
-var clockForm = regexp.MustCompile(`^\d{1,2}:\d{2}(:\d{2})?$`)
+var clockForm = lazyregexp.New(`^\d{1,2}:\d{2}(:\d{2})?$`)
 
 // ParseTime reads a time that somebody wrote: how long ago ("10m", "1h30m"), a
 // time of day, which is the latest one not after now, or a date with a time.

@@ -3,8 +3,9 @@ package journal
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"strings"
+
+	"neighbour/internal/core/lazyregexp"
 )
 
 // headLines is how many lines of an entry that is an error are told.
@@ -52,9 +53,9 @@ func beginning(text string, n int) []string {
 
 var (
 	// usage is how the help begins that programs print after what was wrong.
-	usage = regexp.MustCompile(`(?i)^(?:npm (?:ERR!|error)\s+)?(?:usage|options):`)
+	usage = lazyregexp.New(`(?i)^(?:npm (?:ERR!|error)\s+)?(?:usage|options):`)
 	// empty is a line that says nothing.
-	empty = regexp.MustCompile(`^(?:npm (?:ERR!|error))?\s*$|^npm (?:ERR!|error) A complete log of this run`)
+	empty = lazyregexp.New(`^(?:npm (?:ERR!|error))?\s*$|^npm (?:ERR!|error) A complete log of this run`)
 )
 
 // withoutHelp leaves out what says nothing of why a program failed: the help that follows the

@@ -2,7 +2,6 @@ package kind
 
 import (
 	"os"
-	"regexp"
 	"runtime"
 	"strings"
 
@@ -19,7 +18,7 @@ type Finder struct {
 	// Ask makes the program tell its version, "--version" if empty, which
 	// the first group of Version finds in what it says.
 	Ask     string
-	Version *regexp.Regexp
+	Version Expression
 }
 
 // All lists the installed versions, the newest first; a *MissingError if

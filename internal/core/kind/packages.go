@@ -4,10 +4,11 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
+
+	"neighbour/internal/core/lazyregexp"
 )
 
 // Packages names what provides a program: packages of Debian and Homebrew,
@@ -173,7 +174,7 @@ func (p Packages) InWords() string {
 	return ""
 }
 
-var candidate = regexp.MustCompile(`(?m)^ +Candidate: (?:\d+:)?(\d[\d.]*)`)
+var candidate = lazyregexp.New(`(?m)^ +Candidate: (?:\d+:)?(\d[\d.]*)`)
 
 // Offered returns the version of a package of Debian that apt-get would install, "" if there is
 // none, or no apt-get.

@@ -8,7 +8,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -74,10 +73,16 @@ func (c *versionCache) put(question string, info os.FileInfo, version string) {
 	}
 }
 
+// Expression is a regular expression whose first group finds a version.
+type Expression interface {
+	FindStringSubmatch(text string) []string
+	String() string
+}
+
 // Versions asks each program, with these arguments, for its version and finds it in the answer with
 // the expression's first group. The newest comes first. Programs that don't
 // answer are left out; if none does that is an error.
-func Versions(paths, ask []string, expression *regexp.Regexp) ([]Program, error) {
+func Versions(paths, ask []string, expression Expression) ([]Program, error) {
 	var programs []Program
 	var first error
 	for _, path := range paths {
@@ -115,7 +120,7 @@ func CompareVersions(a, b string) int {
 	return x.Compare(y)
 }
 
-func versionOf(path string, ask []string, expression *regexp.Regexp) (string, error) {
+func versionOf(path string, ask []string, expression Expression) (string, error) {
 	info, err := os.Stat(path)
 	if err != nil {
 		return "", err

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -15,6 +14,7 @@ import (
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/errand"
 	"neighbour/internal/core/journal"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/project"
 	"neighbour/internal/core/supervise"
@@ -139,7 +139,7 @@ type Tail struct {
 }
 
 // saysError is how a line begins that names an error itself.
-var saysError = regexp.MustCompile(`(?i)^\W*(?:[\w./-]+: )?(?:error|fatal)\b`)
+var saysError = lazyregexp.New(`(?i)^\W*(?:[\w./-]+: )?(?:error|fatal)\b`)
 
 const tailLines = 200
 

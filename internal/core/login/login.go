@@ -14,11 +14,11 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"runtime"
 	"strings"
 
 	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/lazyregexp"
 )
 
 // Entry is the file that has a project start at login.
@@ -30,7 +30,7 @@ type Entry struct {
 	name string
 }
 
-var notInNames = regexp.MustCompile(`[^a-z0-9-]+`)
+var notInNames = lazyregexp.New(`[^a-z0-9-]+`)
 
 // Of returns the entry of the project in a folder, which this program starts. Env are the variables
 // that it is started with, NAME=value.

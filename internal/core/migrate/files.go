@@ -10,7 +10,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,6 +17,7 @@ import (
 	"unicode/utf8"
 
 	"neighbour/internal/core/input"
+	"neighbour/internal/core/lazyregexp"
 )
 
 // File is a file of SQL statements.
@@ -138,7 +138,7 @@ func list(root, dir string) ([]string, error) {
 	return names, nil
 }
 
-var leading = regexp.MustCompile(`^\D{0,2}?(\d+)`)
+var leading = lazyregexp.New(`^\D{0,2}?(\d+)`)
 
 // number returns the one that a file's name begins with, perhaps after a letter
 // or two: "007_loans.sql", "V7__loans.sql"; -1 if there is none.
@@ -166,7 +166,7 @@ func compare(a, b string) int {
 // with as many digits, or a time. It returns its path, relative to root. The
 // folder is made if it isn't there.
 func New(root, dir, name string, now time.Time) (string, error) {
-	name = strings.Trim(regexp.MustCompile(`[^a-z0-9]+`).ReplaceAllString(strings.ToLower(strings.TrimSuffix(name, ".sql")), "_"), "_")
+	name = strings.Trim(lazyregexp.New(`[^a-z0-9]+`).ReplaceAllString(strings.ToLower(strings.TrimSuffix(name, ".sql")), "_"), "_")
 	if name == "" {
 		return "", errors.New("a migration's name needs letters or digits: neighbour migrations new add_loans")
 	}
@@ -192,7 +192,7 @@ func New(root, dir, name string, now time.Time) (string, error) {
 // times are the forms of a time at the beginning of a name, by their length.
 var times = map[int]string{14: "20060102150405", 12: "200601021504", 8: "20060102", 10: "unix"}
 
-var styled = regexp.MustCompile(`^(\D{0,2}?)(\d+)(\D+?)([a-zA-Z0-9].*)$`)
+var styled = lazyregexp.New(`^(\D{0,2}?)(\d+)(\D+?)([a-zA-Z0-9].*)$`)
 
 func next(names []string, name string, now time.Time) string {
 	prefix, digits, between, after := "", "001", "_", ".sql"

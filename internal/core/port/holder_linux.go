@@ -6,7 +6,6 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -14,6 +13,8 @@ import (
 	"unicode"
 
 	"golang.org/x/sys/unix"
+
+	"neighbour/internal/core/lazyregexp"
 )
 
 // listening finds the sockets that listen.
@@ -170,7 +171,7 @@ var bootTime = sync.OnceValue(func() time.Time {
 	return time.Time{}
 })
 
-var unit = regexp.MustCompile(`/system\.slice/(?:.*/)?([^/\n]+\.service)`)
+var unit = lazyregexp.New(`/system\.slice/(?:.*/)?([^/\n]+\.service)`)
 
 // unitOf finds the system service in the control groups of a process
 // (systemd.slice(5)).

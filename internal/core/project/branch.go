@@ -10,10 +10,10 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 
 	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/snapshot"
 )
 
@@ -102,7 +102,7 @@ func gitDir(dir string) string {
 // mostOfLog is how much of the end of git's log of checkouts is read.
 const mostOfLog = 64 << 10
 
-var checkout = regexp.MustCompile(`\tcheckout: moving from (\S+) to (\S+)$`)
+var checkout = lazyregexp.New(`\tcheckout: moving from (\S+) to (\S+)$`)
 
 // cameFrom returns the branch from which another was last checked out, "" if git's log does not
 // say.
@@ -150,7 +150,7 @@ const branchPrefix = "branch-"
 // IsBranchSet reports whether a name is that of the data of a branch.
 func IsBranchSet(name string) bool { return strings.HasPrefix(name, branchPrefix) }
 
-var notInNames = regexp.MustCompile(`[^\pL\pN._-]`)
+var notInNames = lazyregexp.New(`[^\pL\pN._-]`)
 
 // BranchSet returns the name of the snapshot with the data of a branch.
 func BranchSet(branch string) string {

@@ -4,12 +4,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/kind/program"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/wire"
 )
 
@@ -67,7 +67,7 @@ func (p *Project) command(with string, vars []Explained, key, dir string, env ma
 	return c, nil
 }
 
-var usesArguments = regexp.MustCompile(`\$(?:[@*1-9#]|\{[@*1-9#])`)
+var usesArguments = lazyregexp.New(`\$(?:[@*1-9#]|\{[@*1-9#])`)
 
 // withArguments passes arguments to a command. One that a shell runs gets them as
 // "$@" at its end, unless it uses them itself.

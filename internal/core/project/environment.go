@@ -2,12 +2,12 @@ package project
 
 import (
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/wire"
 )
 
@@ -36,7 +36,7 @@ func (p *Project) EnvironmentWith(service string, files bool) ([]Explained, erro
 	return append(leading, vars...), nil
 }
 
-var notInName = regexp.MustCompile(`[^A-Z0-9]+`)
+var notInName = lazyregexp.New(`[^A-Z0-9]+`)
 
 // leadingTo returns the variables that lead to a server; a program has none.
 func leadingTo(p *Project, s *declare.Service) ([]Explained, error) {

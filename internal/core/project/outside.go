@@ -5,12 +5,12 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/hosts"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/localname"
 	"neighbour/internal/core/wire"
 )
@@ -123,10 +123,10 @@ func (p *Project) meantOutside(s *declare.Service) bool {
 }
 
 var (
-	authorities = regexp.MustCompile(`[A-Za-z][A-Za-z0-9+.-]*://([^/?#\s"'<>]+)`)
+	authorities = lazyregexp.New(`[A-Za-z][A-Za-z0-9+.-]*://([^/?#\s"'<>]+)`)
 	// hostNames are how the names of variables end whose values are hosts.
-	hostNames = regexp.MustCompile(`(?i)(^|_)(HOST|HOSTS|HOSTNAME|ENDPOINT|SERVER|SERVERS|ADDR|ADDRESS|BROKERS?|DSN)$`)
-	hostShape = regexp.MustCompile(`^([a-z0-9]([a-z0-9-]*[a-z0-9])?\.)+[a-z0-9]([a-z0-9-]*[a-z0-9])?$`)
+	hostNames = lazyregexp.New(`(?i)(^|_)(HOST|HOSTS|HOSTNAME|ENDPOINT|SERVER|SERVERS|ADDR|ADDRESS|BROKERS?|DSN)$`)
+	hostShape = lazyregexp.New(`^([a-z0-9]([a-z0-9-]*[a-z0-9])?\.)+[a-z0-9]([a-z0-9-]*[a-z0-9])?$`)
 	// notHosts are schemes whose addresses have no host to connect to.
 	notHosts = []string{"file", "unix", "sqlite", "sqlite3", "urn", "data"}
 )

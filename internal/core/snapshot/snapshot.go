@@ -11,7 +11,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"runtime"
 	"slices"
 	"strconv"
@@ -21,6 +20,7 @@ import (
 	"unicode/utf8"
 
 	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/tree"
 )
 
@@ -121,7 +121,7 @@ var ErrNone = errors.New("there is no such snapshot; neighbour snapshot list lis
 var ErrExists = errors.New("there is a snapshot of this name; drop it, or give this one another")
 
 // A bound in the expression itself would cost every process 2 MB and 3 ms as it starts.
-var nameForm = regexp.MustCompile(`^[\pL\pN][\pL\pN._+-]*$`)
+var nameForm = lazyregexp.New(`^[\pL\pN][\pL\pN._+-]*$`)
 
 const mostName = 64 // letters
 

@@ -6,8 +6,9 @@ package sqlscript
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
+
+	"neighbour/internal/core/lazyregexp"
 )
 
 // Dialect is whose SQL it is.
@@ -45,8 +46,8 @@ func (s Statement) words(n int) []string {
 }
 
 var (
-	comments = regexp.MustCompile(`(?s)/\*[^!M].*?\*/|--[^\n]*(?:\n|$)`)
-	word     = regexp.MustCompile(`[A-Za-z_]\w*`)
+	comments = lazyregexp.New(`(?s)/\*[^!M].*?\*/|--[^\n]*(?:\n|$)`)
+	word     = lazyregexp.New(`[A-Za-z_]\w*`)
 )
 
 // First returns the statement's first word in capitals: "CREATE"; "" if it has
@@ -197,11 +198,11 @@ func (s *splitter) split() error {
 }
 
 var (
-	dollar      = regexp.MustCompile(`^\$(?:[A-Za-z_\x80-\xff][\w\x80-\xff]*)?\$`)
-	restriction = regexp.MustCompile(`^\\(?:un)?restrict\b`)
-	copies      = regexp.MustCompile(`(?is)^copy\b.*\bfrom\s+stdin\b`)
-	dotCommand  = regexp.MustCompile(`^\.[a-z]+`)
-	sources     = regexp.MustCompile(`(?i)^(?:source\s|\\[.!u]\s*\S|system\s)`)
+	dollar      = lazyregexp.New(`^\$(?:[A-Za-z_\x80-\xff][\w\x80-\xff]*)?\$`)
+	restriction = lazyregexp.New(`^\\(?:un)?restrict\b`)
+	copies      = lazyregexp.New(`(?is)^copy\b.*\bfrom\s+stdin\b`)
+	dotCommand  = lazyregexp.New(`^\.[a-z]+`)
+	sources     = lazyregexp.New(`(?i)^(?:source\s|\\[.!u]\s*\S|system\s)`)
 )
 
 // ownCommand returns the command of the client's own that stands here, "" if
@@ -355,7 +356,7 @@ func (s *splitter) makesTrigger() bool {
 	return len(w) > 1 && w[0] == "CREATE" && w[1] == "TRIGGER"
 }
 
-var triggerEnd = regexp.MustCompile(`(?is);(?:\s|--[^\n]*\n|/\*.*?\*/)*end\s*$`)
+var triggerEnd = lazyregexp.New(`(?is);(?:\s|--[^\n]*\n|/\*.*?\*/)*end\s*$`)
 
 // ends reports whether a delimiter here ends the statement.
 func (s *splitter) ends() bool {

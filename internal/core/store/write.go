@@ -4,8 +4,9 @@ import (
 	"bufio"
 	"errors"
 	"io"
-	"regexp"
 	"strings"
+
+	"neighbour/internal/core/lazyregexp"
 )
 
 // CSV writes rows as RFC 4180 has them, their names first if so asked: no value is
@@ -68,7 +69,7 @@ func WriteObjects(w io.Writer, columns []Column, rows []Row) error {
 }
 
 // bareNumber is a number that is the same in every dialect of SQL.
-var bareNumber = regexp.MustCompile(`^-?\d+(\.\d+)?([eE][+-]?\d+)?$`)
+var bareNumber = lazyregexp.New(`^-?\d+(\.\d+)?([eE][+-]?\d+)?$`)
 
 // WriteInserts writes a statement for each row of a page that inserts it, in the
 // dialect of the server that it is from.

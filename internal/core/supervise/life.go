@@ -5,13 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"neighbour/internal/core/journal"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/proc"
 	"neighbour/internal/core/words"
 )
@@ -191,7 +191,7 @@ func portTaken(line string, port int) bool {
 	return strings.Contains(line, "address already in use") && (strings.Contains(line, strconv.Itoa(port)) || !anyPort.MatchString(line))
 }
 
-var anyPort = regexp.MustCompile(`(?:[:.]|port )\d{2,5}\b`)
+var anyPort = lazyregexp.New(`(?:[:.]|port )\d{2,5}\b`)
 
 // remember keeps how a life of the service ended.
 func (sv *Service) remember(reason string, lines []string) {

@@ -14,11 +14,11 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/words"
 	"neighbour/internal/emulator"
 	"neighbour/internal/emulator/misbehave"
@@ -128,7 +128,7 @@ func (f *function) runs() string {
 var languages = map[string]string{".js": "node", ".mjs": "node", ".cjs": "node", ".ts": "node", ".mts": "node", ".py": "python", ".php": "php"}
 
 // validName is what a function can be called.
-var validName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9_-]{0,62}$`)
+var validName = lazyregexp.New(`^[a-zA-Z0-9][a-zA-Z0-9_-]{0,62}$`)
 
 // ValidName reports whether a function can have a name.
 func ValidName(name string) bool { return validName.MatchString(name) }

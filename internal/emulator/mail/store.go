@@ -11,13 +11,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/lazyregexp"
 )
 
 // Summary is what came in so far, in a few words.
@@ -309,7 +309,7 @@ func (s *Store) copyOf(e *entry) Mail {
 // ErrNoMail says that there is no such mail.
 var ErrNoMail = errors.New("there is no such mail")
 
-var idForm = regexp.MustCompile(`^[0-9T]{15}\.[0-9]{9}(-[0-9]+)?$`)
+var idForm = lazyregexp.New(`^[0-9T]{15}\.[0-9]{9}(-[0-9]+)?$`)
 
 // Mail returns a mail by its id.
 func (s *Store) Mail(id string) (Mail, error) {

@@ -6,6 +6,8 @@ import (
 	"regexp"
 	"strings"
 	"unicode/utf8"
+
+	"neighbour/internal/core/lazyregexp"
 )
 
 // paths leads from methods and paths to what answers them. A part that is written out goes
@@ -29,7 +31,7 @@ type found[T any] struct {
 	names []string // of what is left open, in its order
 }
 
-var braces = regexp.MustCompile(`\{([^{}]*)\}`)
+var braces = lazyregexp.New(`\{([^{}]*)\}`)
 
 // add adds a path; false if there is one already that means the same.
 func (p *paths[T]) add(method, path string, to T) bool {

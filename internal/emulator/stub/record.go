@@ -14,12 +14,12 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/traffic"
 )
 
@@ -87,11 +87,11 @@ const struckInPath = "struck-out"
 
 var (
 	// named finds a secret behind the name of whom it is given to: bot110201543:AAHdqTcvCH1vGWJx.
-	named = regexp.MustCompile(`^([A-Za-z]*)[0-9]+:[A-Za-z0-9_-]{12,}$`)
+	named = lazyregexp.New(`^([A-Za-z]*)[0-9]+:[A-Za-z0-9_-]{12,}$`)
 	// long are segments that may be made at random.
-	long = regexp.MustCompile(`^[A-Za-z0-9_.~-]{22,}$`)
+	long = lazyregexp.New(`^[A-Za-z0-9_.~-]{22,}$`)
 	// prefixed are names of things as many interfaces make them: ch_3MmlLrLkdIwHu7ix0snN0B15.
-	prefixed = regexp.MustCompile(`^([a-z]{2,10})_[A-Za-z0-9]+$`)
+	prefixed = lazyregexp.New(`^([a-z]{2,10})_[A-Za-z0-9]+$`)
 )
 
 // secretParents are segments behind which a secret follows: /token/4f5e6d.
@@ -233,7 +233,7 @@ func strikeText(text string, secrets []string) string {
 	return text
 }
 
-var notInNames = regexp.MustCompile(`[^a-zA-Z0-9]+`)
+var notInNames = lazyregexp.New(`[^a-zA-Z0-9]+`)
 
 // fileFor is where the answer of a request is kept: path is that which may be shown, key that which
 // tells it from others.

@@ -13,11 +13,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/wire"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"runtime"
 	"slices"
 	"strings"
@@ -295,7 +295,7 @@ func (m Machine) java(ctx context.Context, a Authority) []Store {
 }
 
 // named finds the names of our authorities, of whatever user, in a list of keytool.
-var named = regexp.MustCompile(`(?m)^(?:debian:)?neighbour-[0-9a-f]{12}(?:\.pem)?`)
+var named = lazyregexp.New(`(?m)^(?:debian:)?neighbour-[0-9a-f]{12}(?:\.pem)?`)
 
 // aliases returns the names that a certificate has in a list of keytool: what makes the system's
 // list anew may have added it under one of its own.

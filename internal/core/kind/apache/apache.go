@@ -7,12 +7,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"text/template"
 
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/kind/webserver"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/proc"
 )
 
@@ -36,7 +36,7 @@ func New() Kind {
 		Finder: kind.Finder{
 			Title: "Apache", Program: "apache2", Places: kind.Places("httpd"), Ask: "-v",
 			Packages: kind.Packages{Debian: "apache2", Homebrew: "httpd"},
-			Version:  regexp.MustCompile(`Apache/(\d+\.\d+\.\d+)`),
+			Version:  lazyregexp.New(`Apache/(\d+\.\d+\.\d+)`),
 		},
 	}}
 }

@@ -3,13 +3,13 @@ package beanstalkd
 
 import (
 	"net"
-	"regexp"
 	"strconv"
 
 	"github.com/beanstalkd/go-beanstalk"
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/probe"
 )
 
@@ -42,7 +42,7 @@ func (Kind) Settings() any { return &Settings{} }
 var finder = kind.Finder{
 	Title: "beanstalkd", Program: "beanstalkd", Places: kind.Places("beanstalkd"), Ask: "-v",
 	Packages: kind.Packages{Debian: "beanstalkd", Homebrew: "beanstalkd"},
-	Version:  regexp.MustCompile(`beanstalkd (\d+\.\d+(?:\.\d+)?)`),
+	Version:  lazyregexp.New(`beanstalkd (\d+\.\d+(?:\.\d+)?)`),
 }
 
 // Find looks for beanstalkd.

@@ -9,13 +9,13 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/probe"
 	"neighbour/internal/core/tree"
 )
@@ -68,7 +68,7 @@ func (k Kind) packages() kind.Packages {
 }
 
 // anyVersion finds a version where the declaration doesn't say how.
-var anyVersion = regexp.MustCompile(`(\d+\.\d+(?:\.\d+)*)`)
+var anyVersion = lazyregexp.New(`(\d+\.\d+(?:\.\d+)*)`)
 
 // Find looks for the program.
 func (k Kind) Find(in *kind.Instance) (kind.Program, error) {
@@ -98,7 +98,7 @@ func (k Kind) Find(in *kind.Instance) (kind.Program, error) {
 		}
 		return kind.Program{Path: paths[0], Dir: filepath.Dir(paths[0])}, nil
 	}
-	ask, expression := k.Version.Args, anyVersion
+	ask, expression := k.Version.Args, kind.Expression(anyVersion)
 	if len(ask) == 0 {
 		ask = []string{"--version"}
 	}

@@ -6,13 +6,13 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 
 	"github.com/go-sql-driver/mysql"
 
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/sqlscript"
 	"neighbour/internal/core/store"
 	"neighbour/internal/core/store/sqlstore"
@@ -233,7 +233,7 @@ var dialect = &sqlstore.Dialect{
 	},
 }
 
-var plainNumber = regexp.MustCompile(`^-?\d+(\.\d+)?$`)
+var plainNumber = lazyregexp.New(`^-?\d+(\.\d+)?$`)
 
 func (s *server) Dialect() *sqlstore.Dialect { return dialect }
 

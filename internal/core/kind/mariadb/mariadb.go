@@ -12,7 +12,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -21,6 +20,7 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/probe"
 )
 
@@ -42,7 +42,7 @@ func New() Kind {
 		finder: kind.Finder{
 			Title: "MariaDB", Program: "mariadbd", Places: kind.Places("mariadb"),
 			Packages: kind.Packages{Debian: "mariadb-server", Homebrew: "mariadb"},
-			Version:  regexp.MustCompile(`Ver (\d+\.\d+\.\d+)-MariaDB`),
+			Version:  lazyregexp.New(`Ver (\d+\.\d+\.\d+)-MariaDB`),
 		},
 		client: "mariadb", clients: kind.Packages{Debian: "mariadb-client", Homebrew: "mariadb"},
 		install: func(in *kind.Instance, dir string) ([]string, error) {
@@ -63,7 +63,7 @@ func NewMySQL() Kind {
 			Title: "MySQL", Program: "mysqld", Places: append(kind.Places("mysql"), "/opt/homebrew/opt/mysql@*/bin", "/usr/local/opt/mysql@*/bin", "/usr/local/mysql/bin"),
 			Packages: kind.Packages{Debian: "mysql-server", Homebrew: "mysql"},
 			// MariaDB's server goes by this name, too: "Ver 10.11.6-MariaDB-…".
-			Version: regexp.MustCompile(`Ver (\d+\.\d+\.\d+)(?:-[0-9a-z]\S*)? for`),
+			Version: lazyregexp.New(`Ver (\d+\.\d+\.\d+)(?:-[0-9a-z]\S*)? for`),
 		},
 		client: "mysql", clients: kind.Packages{Debian: "mysql-client", Homebrew: "mysql-client"},
 		install: func(in *kind.Instance, dir string) ([]string, error) {

@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -14,6 +13,7 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/migrate"
 	"neighbour/internal/core/sqlscript"
 )
@@ -90,7 +90,7 @@ func (s *session) interrupt() {
 	_, _ = db.ExecContext(ctx, "KILL QUERY "+strconv.Itoa(s.id))
 }
 
-var atLine = regexp.MustCompile(` at line (\d+)$`)
+var atLine = lazyregexp.New(` at line (\d+)$`)
 
 // refused explains what the server says of a statement.
 func refused(err error) error {

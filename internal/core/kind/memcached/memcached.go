@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"strconv"
 	"time"
 
@@ -13,6 +12,7 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/probe"
 )
 
@@ -57,7 +57,7 @@ func (Kind) Settings() any { return &Settings{} }
 var finder = kind.Finder{
 	Title: "memcached", Program: "memcached", Places: kind.Places("memcached"), Ask: "-V",
 	Packages: kind.Packages{Debian: "memcached", Homebrew: "memcached"},
-	Version:  regexp.MustCompile(`memcached (\d+\.\d+(?:\.\d+)?)`),
+	Version:  lazyregexp.New(`memcached (\d+\.\d+(?:\.\d+)?)`),
 }
 
 // Find looks for memcached.

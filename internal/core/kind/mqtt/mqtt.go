@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"net/url"
 	"path/filepath"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -16,6 +15,7 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/probe"
 )
 
@@ -58,7 +58,7 @@ func (Kind) Settings() any { return &Settings{} }
 var finder = kind.Finder{
 	Title: "mosquitto", Program: "mosquitto", Places: kind.Places("mosquitto"), Ask: "-h",
 	Packages: kind.Packages{Debian: "mosquitto", Homebrew: "mosquitto"},
-	Version:  regexp.MustCompile(`mosquitto version (\d+\.\d+(?:\.\d+)?)`),
+	Version:  lazyregexp.New(`mosquitto version (\d+\.\d+(?:\.\d+)?)`),
 }
 
 // Find looks for mosquitto.

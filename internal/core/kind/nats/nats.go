@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"maps"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"time"
@@ -17,6 +16,7 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/probe"
 )
 
@@ -60,7 +60,7 @@ func (Kind) Settings() any { return &Settings{} }
 var finder = kind.Finder{
 	Title: "NATS", Program: "nats-server", Places: kind.Places("nats-server"),
 	Packages: kind.Packages{Debian: "nats-server", Homebrew: "nats-server"},
-	Version:  regexp.MustCompile(`v(\d+\.\d+(?:\.\d+)?)`),
+	Version:  lazyregexp.New(`v(\d+\.\d+(?:\.\d+)?)`),
 }
 
 // Find looks for nats-server.

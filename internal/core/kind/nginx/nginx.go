@@ -5,12 +5,12 @@ import (
 	"context"
 	_ "embed"
 	"os"
-	"regexp"
 	"strings"
 	"text/template"
 
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/kind/webserver"
+	"neighbour/internal/core/lazyregexp"
 )
 
 // Kind is the kind.
@@ -33,7 +33,7 @@ func New() Kind {
 		Finder: kind.Finder{
 			Title: "nginx", Program: "nginx", Places: kind.Places("nginx"), Ask: "-v",
 			Packages: kind.Packages{Debian: "nginx-light", Homebrew: "nginx"},
-			Version:  regexp.MustCompile(`nginx/(\d+\.\d+\.\d+)`),
+			Version:  lazyregexp.New(`nginx/(\d+\.\d+\.\d+)`),
 		},
 	}}
 }

@@ -12,13 +12,13 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/probe"
 )
 
@@ -75,7 +75,7 @@ func (Kind) Settings() any { return &Settings{} }
 var finder = kind.Finder{
 	Title: "PHP", Program: "php-fpm*", Places: kind.Places("php"),
 	Packages: kind.Packages{Debian: "php-fpm", Homebrew: "php"},
-	Version:  regexp.MustCompile(`PHP (\d+\.\d+\.\d+)`),
+	Version:  lazyregexp.New(`PHP (\d+\.\d+\.\d+)`),
 }
 
 // Find looks for php-fpm, and for the extensions in it.

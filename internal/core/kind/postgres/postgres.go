@@ -10,7 +10,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,6 +19,7 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/probe"
 )
 
@@ -91,7 +91,7 @@ var finder = kind.Finder{
 	Title: "PostgreSQL", Program: "postgres",
 	Places:   []string{"/usr/lib/postgresql/*/bin", "/usr/pgsql-*/bin", "/opt/homebrew/opt/postgresql@*/bin", "/usr/local/opt/postgresql@*/bin", "/usr/local/pgsql/bin"},
 	Packages: kind.Packages{Debian: "postgresql", Homebrew: "postgresql"},
-	Version:  regexp.MustCompile(`PostgreSQL\) (\d+(?:\.\d+)*)`),
+	Version:  lazyregexp.New(`PostgreSQL\) (\d+(?:\.\d+)*)`),
 }
 
 // Find looks for the newest installed version that the constraint allows and

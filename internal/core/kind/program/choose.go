@@ -17,6 +17,7 @@ import (
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/input"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/lazyregexp"
 )
 
 // asked is a version that something asks for.
@@ -281,7 +282,7 @@ func gems(text string) string {
 	return "~" + rest
 }
 
-var version = regexp.MustCompile(`^(?:v|[a-z]+-)?(\d+(?:\.\d+){0,2})$`)
+var version = lazyregexp.New(`^(?:v|[a-z]+-)?(\d+(?:\.\d+){0,2})$`)
 
 // plainVersion reads a file that holds a version alone: "v20.11.1", "3.12".
 func plainVersion(text string) string {
@@ -326,13 +327,13 @@ func requiresPython(text string) string {
 }
 
 var (
-	goLine      = regexp.MustCompile(`(?m)^go\s+(\d+\.\d+(?:\.\d+)?)`)
-	toolchainIs = regexp.MustCompile(`(?m)^toolchain\s+go(\d+\.\d+(?:\.\d+)?)`)
+	goLine      = lazyregexp.New(`(?m)^go\s+(\d+\.\d+(?:\.\d+)?)`)
+	toolchainIs = lazyregexp.New(`(?m)^toolchain\s+go(\d+\.\d+(?:\.\d+)?)`)
 )
 
 // goVersion reads the least version that a module asks for ("Go Toolchains").
 func goVersion(text string) string {
-	for _, re := range []*regexp.Regexp{toolchainIs, goLine} {
+	for _, re := range []*lazyregexp.Regexp{toolchainIs, goLine} {
 		if m := re.FindStringSubmatch(text); m != nil {
 			return ">=" + m[1]
 		}

@@ -12,7 +12,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,6 +22,7 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/probe"
 )
 
@@ -85,7 +85,7 @@ var (
 	// Debian's wrapper in /usr/sbin changes the user; the server's own
 	// script, which is in a folder with the version, doesn't.
 	places  = []string{"/usr/lib/rabbitmq/lib/rabbitmq_server-*/sbin", "/opt/homebrew/Cellar/rabbitmq/*/sbin", "/usr/local/Cellar/rabbitmq/*/sbin"}
-	version = regexp.MustCompile(`(?:rabbitmq_server-|Cellar/rabbitmq/)(\d+\.\d+\.\d+)`)
+	version = lazyregexp.New(`(?:rabbitmq_server-|Cellar/rabbitmq/)(\d+\.\d+\.\d+)`)
 )
 
 // Find looks for the server's script. Its folder tells the version: asking

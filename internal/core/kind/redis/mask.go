@@ -4,19 +4,19 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
 
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/lazyregexp"
 )
 
 // CheckMask says what is wrong with a rule, which is a pattern of keys.
 func (Kind) CheckMask(string) error { return nil }
 
 // keyspace finds the databases that have keys.
-var keyspace = regexp.MustCompile(`(?m)^db(\d+):`)
+var keyspace = lazyregexp.New(`(?m)^db(\d+):`)
 
 // Mask deletes keys by their patterns, in all databases, and has the server write its files anew.
 func (Kind) Mask(ctx context.Context, in *kind.Instance, rules []string) (sample []string, err error) {

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"maps"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -14,6 +13,7 @@ import (
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/probe"
 )
 
@@ -52,7 +52,7 @@ func (Kind) Settings() any { return &Settings{} }
 var finder = kind.Finder{
 	Title: "Redis", Program: "redis-server", Also: "valkey-server", Places: append(kind.Places("redis"), "/opt/homebrew/opt/valkey/bin", "/usr/local/opt/valkey/bin"),
 	Packages: kind.Packages{Debian: "redis-server", Homebrew: "redis"},
-	Version:  regexp.MustCompile(`v=(\d+\.\d+(?:\.\d+)?)`),
+	Version:  lazyregexp.New(`v=(\d+\.\d+(?:\.\d+)?)`),
 }
 
 // Find looks for redis-server, or valkey-server, which is the same to its

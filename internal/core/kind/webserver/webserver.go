@@ -7,13 +7,13 @@ import (
 	"fmt"
 	"net/http"
 	"path/filepath"
-	"regexp"
 	"strconv"
 	"strings"
 	"text/template"
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/probe"
 	"neighbour/internal/core/webroot"
 )
@@ -156,7 +156,7 @@ func Write(ctx context.Context, in *kind.Instance, t *template.Template, more ma
 // inConfig finds the line of the generated configuration that a server's
 // message is about: nginx writes "in server.conf:12", Apache "line 12 of
 // server.conf".
-var inConfig = regexp.MustCompile(`server\.conf:(\d+)|line (\d+) of \S*server\.conf`)
+var inConfig = lazyregexp.New(`server\.conf:(\d+)|line (\d+) of \S*server\.conf`)
 
 // refused returns a server's refusal of its configuration, with the line of the
 // declaration where that is what it is about.

@@ -4,11 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/sqlscript"
 	"neighbour/internal/core/store"
 	"neighbour/internal/core/words"
@@ -87,7 +87,7 @@ func (d *Dialect) says(statement string, affected int64) string {
 }
 
 // writesFile finds what has a server write a file.
-var writesFile = regexp.MustCompile(`(?i)\binto\s+(outfile|dumpfile)\b`)
+var writesFile = lazyregexp.New(`(?i)\binto\s+(outfile|dumpfile)\b`)
 
 // reads reports whether a statement looks as if it only read. That it does is seen
 // to by the server; but a server lets some statements pass in any transaction.

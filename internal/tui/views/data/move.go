@@ -2,7 +2,6 @@ package data
 
 import (
 	"context"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -11,6 +10,7 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/browser"
+	"neighbour/internal/core/lazyregexp"
 	"neighbour/internal/core/store"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/panel"
@@ -250,7 +250,7 @@ func quoted(word string) string {
 	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
 }
 
-var webAddress = regexp.MustCompile(`https?://[^\s<>"'\x60]+`)
+var webAddress = lazyregexp.New(`https?://[^\s<>"'\x60]+`)
 
 // links are the addresses of pages in the chosen value.
 func (v *screen) links() []string {
