@@ -241,11 +241,13 @@ func serveAPI(ctx context.Context) error {
 // photoFile is the name of the photo of a tool.
 func photoFile(tool string) string { return strings.ReplaceAll(tool, " ", "-") + ".png" }
 
-var page = template.Must(template.New("page").Parse(`<!doctype html><html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>Toolshed</title>
+var page = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("page").Parse(`<!doctype html><html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>Toolshed</title>
 <style>body{margin:0;background:#f6f1e7;color:#2b2a26;font:16px/1.5 Georgia,serif}main{max-width:1000px;margin:0 auto;padding:24px}ul{list-style:none;padding:0;display:grid;grid-template-columns:repeat(auto-fill,minmax(260px,1fr));gap:20px}
 li{background:#fffdf8;border:1px solid #d8cfbd;border-radius:8px;overflow:hidden}img{display:block;width:100%;height:auto}div{padding:10px 14px 14px}h1{margin:0 0 16px}nav{float:right}a{color:inherit}h2{font-size:18px;margin:0}p{margin:6px 0 0}small{color:#6a6355}</style>
 <main><nav>{{if .Member}}{{.Member}} · <a href="/sign-out">sign out</a>{{else if .Door}}<a href="/sign-in">sign in</a>{{end}}</nav><h1>Toolshed</h1><ul>{{range .Tools}}<li>{{with .Photo}}<img src="{{.}}" width="480" height="320" alt="">{{end}}<div><h2>{{.Name}}</h2><small>shelf {{.Shelf}}{{with .Borrower}}, lent to {{.}}{{end}}</small>{{range .Reviews}}<p>{{.Mark}} {{.Text}} <small>{{.By}}</small></p>{{end}}</div></li>{{end}}</ul></main>
 `))
+})
 
 // web is the page that neighbours see.
 func web(ctx context.Context) error {
@@ -286,7 +288,7 @@ func web(ctx context.Context) error {
 			}
 			items = append(items, i)
 		}
-		_ = page.Execute(w, map[string]any{"Tools": items, "Member": door.member(r), "Door": door != nil})
+		_ = page().Execute(w, map[string]any{"Tools": items, "Member": door.member(r), "Door": door != nil})
 	})
 	if door != nil {
 		mux.HandleFunc("GET /sign-in", door.signIn)

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync"
 )
 
 //go:embed page.html
@@ -17,7 +18,9 @@ var pageSource string
 //go:embed page.css
 var pageStyle string
 
-var pages = template.Must(template.New("page").Parse(pageSource))
+var pages = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("page").Parse(pageSource))
+})
 
 // policy lets the pages do nothing but what is in them (Content Security Policy Level 3). Where
 // a form may lead is left open, since the answer to it leads back to the app.
@@ -78,7 +81,7 @@ func (s *Server) show(w http.ResponseWriter, _ *http.Request, status int, p *pag
 	h.Set("Content-Type", "text/html; charset=utf-8")
 	h.Set("Content-Security-Policy", policy)
 	w.WriteHeader(status)
-	if err := pages.Execute(w, p); err != nil {
+	if err := pages().Execute(w, p); err != nil {
 		s.Log.Printf("error: the page: %v", err)
 	}
 }

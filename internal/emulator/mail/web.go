@@ -17,6 +17,7 @@ import (
 	"path"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"neighbour/internal/core/localname"
@@ -28,7 +29,9 @@ import (
 //go:embed web
 var web embed.FS
 
-var pages = template.Must(template.ParseFS(web, "web/inbox.html"))
+var pages = sync.OnceValue(func() *template.Template {
+	return template.Must(template.ParseFS(web, "web/inbox.html"))
+})
 
 // Web serves the inbox: a page for people, and JSON for tests. Its description is
 // served at /openapi.yaml.
@@ -139,7 +142,7 @@ func (s *Server) page(w http.ResponseWriter, r *http.Request) error {
 		base = "/"
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	return pages.ExecuteTemplate(w, "inbox.html", base)
+	return pages().ExecuteTemplate(w, "inbox.html", base)
 }
 
 func (s *Server) asset(w http.ResponseWriter, r *http.Request) error {

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync"
 
 	"neighbour/internal/core/localname"
 	"neighbour/internal/core/words"
@@ -14,7 +15,9 @@ import (
 //go:embed page.html
 var pageText string
 
-var pageTemplate = template.Must(template.New("page").Parse(pageText))
+var pageTemplate = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("page").Parse(pageText))
+})
 
 // mostShown is how many objects of a bucket the page has.
 const mostShown = 500
@@ -63,5 +66,5 @@ func (s *Server) page(q *request) error {
 	h.Set("Content-Security-Policy", "default-src 'none'; img-src 'self'; style-src 'unsafe-inline'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("Cache-Control", "no-store")
-	return pageTemplate.Execute(q.w, all)
+	return pageTemplate().Execute(q.w, all)
 }

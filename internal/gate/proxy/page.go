@@ -12,6 +12,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -34,7 +35,9 @@ var pageStyle string
 //go:embed page.js
 var pageScript string
 
-var page = template.Must(template.New("page").Parse(pageSource))
+var page = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("page").Parse(pageSource))
+})
 
 // policy lets the gate's own pages do nothing but what is in them.
 var policy = fmt.Sprintf("default-src 'none'; style-src '%s'; script-src '%s'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'self'",
@@ -67,7 +70,7 @@ func show(w http.ResponseWriter, code int, c contents) {
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("X-Content-Type-Options", "nosniff")
 	w.WriteHeader(code)
-	_ = page.Execute(w, c)
+	_ = page().Execute(w, c)
 }
 
 func answer(w http.ResponseWriter, code int, v any) {

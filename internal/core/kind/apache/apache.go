@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"text/template"
 
 	"neighbour/internal/core/kind"
@@ -44,7 +45,9 @@ func New() Kind {
 //go:embed apache.conf
 var text string
 
-var configuration = template.Must(template.New("apache.conf").Funcs(template.FuncMap{"quote": quote, "pattern": pattern}).Parse(text))
+var configuration = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("apache.conf").Funcs(template.FuncMap{"quote": quote, "pattern": pattern}).Parse(text))
+})
 
 // quote makes a text one word of Apache's configuration.
 func quote(s string) string {
@@ -99,7 +102,7 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) erro
 		}
 		more["User"], more["Group"] = account.UID, account.GID
 	}
-	return webserver.Write(ctx, in, configuration, more, "-t", "-f", webserver.Config(in))
+	return webserver.Write(ctx, in, configuration(), more, "-t", "-f", webserver.Config(in))
 }
 
 // Launch starts the server in the foreground.

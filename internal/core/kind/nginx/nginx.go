@@ -6,6 +6,7 @@ import (
 	_ "embed"
 	"os"
 	"strings"
+	"sync"
 	"text/template"
 
 	"neighbour/internal/core/kind"
@@ -41,7 +42,9 @@ func New() Kind {
 //go:embed nginx.conf
 var text string
 
-var configuration = template.Must(template.New("nginx.conf").Funcs(template.FuncMap{"quote": quote, "quoteVariable": quoteVariable}).Parse(text))
+var configuration = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("nginx.conf").Funcs(template.FuncMap{"quote": quote, "quoteVariable": quoteVariable}).Parse(text))
+})
 
 // quote makes a text one word of nginx's configuration, where that knows no variables.
 func quote(s string) string {
@@ -54,7 +57,7 @@ func quoteVariable(s string) string { return strings.ReplaceAll(quote(s), "$", "
 
 // Prepare writes the configuration, and has nginx check it.
 func (Kind) Prepare(ctx context.Context, in *kind.Instance, _ func(string)) error {
-	return webserver.Write(ctx, in, configuration, map[string]any{"AsRoot": os.Getuid() == 0}, "-t", "-q", "-c", webserver.Config(in))
+	return webserver.Write(ctx, in, configuration(), map[string]any{"AsRoot": os.Getuid() == 0}, "-t", "-q", "-c", webserver.Config(in))
 }
 
 // Launch starts the server in the foreground.
