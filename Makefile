@@ -13,16 +13,19 @@ BUILD   := $(GO) build -ldflags '-s -w $(STAMP)'
 # One form for all builds, so that each package is compiled once.
 export GOFLAGS := $(filter-out -trimpath,$(GOFLAGS)) -trimpath
 
-.PHONY: help race build install uninstall demo trouble test faults fuzz quickfuzz bench lint screenshots testshare docs clean
+.PHONY: help race build program install uninstall demo trouble test faults fuzz quickfuzz bench lint screenshots testshare docs clean
 
 help: ## what there is
 	@sed -n 's/^\([a-z0-9]*\):[^#]*## /\1\t/p' $(MAKEFILE_LIST) | expand -t 14
 
-build: ## bin/neighbour
+build: program ## bin/neighbour, and its manual in bin/man
+	@$(GO) run -ldflags '-s -w $(STAMP)' ./internal/manual bin/man
+
+program:
 	@scripts/compile.sh $(BUILD) -v -o $(BIN) ./cmd/neighbour
 
 install: ## what build has built, its completions and its manual, below PREFIX (/usr/local)
-	@test -x $(BIN) || { echo "there is no $(BIN); build it first, as yourself: make build" >&2; exit 1; }
+	@test -x $(BIN) -a -d bin/man || { echo "there is no $(BIN); build it first, as yourself: make build" >&2; exit 1; }
 	@test -z "$$(find cmd internal -name '*.go' -newer $(BIN) -print -quit)" || echo "note: $(BIN) is older than the sources; make build builds it anew" >&2
 	install -d $(DESTDIR)$(PREFIX)/bin
 	install -m 755 $(BIN) $(DESTDIR)$(PREFIX)/bin/neighbour
@@ -30,16 +33,16 @@ install: ## what build has built, its completions and its manual, below PREFIX (
 	$(BIN) completion bash >$(DESTDIR)$(PREFIX)/share/bash-completion/completions/neighbour
 	$(BIN) completion zsh >$(DESTDIR)$(PREFIX)/share/zsh/site-functions/_neighbour
 	$(BIN) completion fish >$(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d/neighbour.fish
-	$(BIN) manual $(DESTDIR)$(PREFIX)/share/man/man1
+	install -m 644 bin/man/* $(DESTDIR)$(PREFIX)/share/man/man1
 
 uninstall: ## what install has made; projects and their data stay
 	rm -f $(DESTDIR)$(PREFIX)/bin/neighbour $(DESTDIR)$(PREFIX)/share/bash-completion/completions/neighbour $(DESTDIR)$(PREFIX)/share/zsh/site-functions/_neighbour $(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d/neighbour.fish
 	rm -f $(DESTDIR)$(PREFIX)/share/man/man1/neighbour.1 $(DESTDIR)$(PREFIX)/share/man/man1/neighbour-*.1
 
-demo: build ## the full-screen map on the running Toolshed
+demo: program ## the full-screen map on the running Toolshed
 	$(BIN) demo
 
-trouble: build ## the same on a bad day
+trouble: program ## the same on a bad day
 	$(BIN) demo --trouble
 
 test: ## every test; installs what the tests need, where it can
@@ -70,7 +73,7 @@ quickfuzz: ## those of the fuzz tests that are quickly built
 
 fuzz = set -e; for f in $(1); do $(GO) test -run '^$$' -fuzz "^$${f\#\#*/}$$" -fuzztime $(FUZZ) ./internal/$${f%/*}; done
 
-bench: build ## how fast it is, with the limits
+bench: program ## how fast it is, with the limits
 	scripts/packages.sh bench
 	$(GO) run ./internal/bench -binary $(BIN)
 
@@ -79,12 +82,12 @@ lint: ## form, vet and staticcheck
 	$(GO) vet ./...
 	$(GO) run $(STATIC) ./...
 
-screenshots: build ## new pictures of each main view, from the demo data
+screenshots: program ## new pictures of each main view, from the demo data
 	scripts/packages.sh screenshots
 	scripts/screenshots.sh
 
 testshare: ## how many of the Go lines are tests, in percent
-	@git ls-files '*.go' | xargs awk 'NF { all++; if (FILENAME ~ /_test\.go$$/) tests++ } END { printf "tests are %.1f %% of %d Go lines\n", 100 * tests / all, all }'
+	@git ls-files '*.go' ':!third_party' | xargs awk 'NF { all++; if (FILENAME ~ /_test\.go$$/) tests++ } END { printf "tests are %.1f %% of %d Go lines\n", 100 * tests / all, all }'
 
 docs: ## docs/KINDS.md and the JSON Schema, from the types
 	$(GO) test ./internal/core/kind/catalogue -update

@@ -116,3 +116,5 @@ require (
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect
 )
+
+replace github.com/santhosh-tekuri/jsonschema/v6 => ./third_party/jsonschema

@@ -114,7 +114,7 @@ file ` + declare.FileName + `. Without a command it shows them on a full screen.
 	root.SetVersionTemplate("{{.Version}}\n")
 	root.SetOut(a.raw)
 	root.SetErr(a.err)
-	root.AddCommand(a.init(), a.start(), a.stop(), a.restart(), a.status(), a.projects(), a.rest(), a.login(), a.operations(), a.starts(), a.draw(), a.logs(), a.env(), a.check(), a.apply(), a.run(), a.errands(), a.shell(), a.migrations(), a.reset(), a.purge(), a.snapshots(), a.data(), a.ask(), a.dump(), a.load(), a.console(), a.openPage(), a.gate(), a.token(), a.call(), a.trigger(), a.trust(), a.traffic(), a.vouch(), a.demo(), a.schema(), a.version(), a.manual(),
+	root.AddCommand(a.init(), a.start(), a.stop(), a.restart(), a.status(), a.projects(), a.rest(), a.login(), a.operations(), a.starts(), a.draw(), a.logs(), a.env(), a.check(), a.apply(), a.run(), a.errands(), a.shell(), a.migrations(), a.reset(), a.purge(), a.snapshots(), a.data(), a.ask(), a.dump(), a.load(), a.console(), a.openPage(), a.gate(), a.token(), a.call(), a.trigger(), a.trust(), a.traffic(), a.vouch(), a.demo(), a.schema(), a.version(),
 		a.keep(), a.emulate(), a.sendmail(), a.toolshed(), a.gateProcess())
 	return root
 }

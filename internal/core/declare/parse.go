@@ -261,7 +261,7 @@ func (c *checker) read(root *node) {
 // CommandNames are the program's own commands, which errands leave alone: an
 // errand can be called like a command, too.
 var CommandNames = []string{"__complete", "__completeNoDesc", "adopt", "apply", "ask", "call", "check", "completion", "console", "data", "demo", "draw", "dump", "env", "errands", "gate", "help", "init",
-	"kinds", "load", "login", "logs", "manual", "migrations", "open", "operations", "projects", "purge", "reset", "rest", "restart", "run", "schema", "shell", "snapshot", "snapshots", "start", "starts", "status",
+	"kinds", "load", "login", "logs", "migrations", "open", "operations", "projects", "purge", "reset", "rest", "restart", "run", "schema", "shell", "snapshot", "snapshots", "start", "starts", "status",
 	"stop", "token", "traffic", "trigger", "trust", "usage", "version", "vouch"}
 
 const nameRule = "use a-z, 0-9, - and _, beginning with a letter, at most 40 characters"

@@ -2,11 +2,9 @@ package cli
 
 import (
 	"fmt"
-	"os"
 	"runtime/debug"
 
 	"github.com/spf13/cobra"
-	"github.com/spf13/cobra/doc"
 
 	"neighbour/internal/api"
 )
@@ -65,18 +63,5 @@ func versionLine() string {
 	return fmt.Sprintf("neighbour %s (interface %s, %s)", version, api.Version, built)
 }
 
-// manual writes the manual's pages, for make install.
-func (a *app) manual() *cobra.Command {
-	return &cobra.Command{
-		Use: "manual DIR", Hidden: true, Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := os.MkdirAll(args[0], 0o755); err != nil {
-				return err
-			}
-			root := cmd.Root()
-			root.DisableAutoGenTag = true
-			version, _ := release()
-			return doc.GenManTree(root, &doc.GenManHeader{Title: "NEIGHBOUR", Section: "1", Source: "Neighbour " + version, Manual: "Neighbour"}, args[0])
-		},
-	}
-}
+// Commands returns the commands, for what describes them. They can't be carried out.
+func Commands() *cobra.Command { return (&app{}).root() }
