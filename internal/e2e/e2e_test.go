@@ -47,7 +47,7 @@ func TestMain(m *testing.M) {
 		}
 		_ = os.Chmod(dir, 0o755)
 		binary = filepath.Join(dir, "neighbour")
-		build := exec.Command("go", "build", "-race="+strconv.FormatBool(withRace), "-o", binary, "neighbour/cmd/neighbour")
+		build := exec.Command("go", "build", "-race="+strconv.FormatBool(withRace), "-ldflags=-s -w", "-o", binary, "neighbour/cmd/neighbour")
 		if out, err := build.CombinedOutput(); err != nil {
 			panic(fmt.Sprint(err, string(out)))
 		}
