@@ -47,6 +47,7 @@ func TestAKindIsAFolderAndALine(t *testing.T) {
 			require.NoError(t, os.CopyFS(filepath.Join(tree, "internal", part.Name()), os.DirFS(filepath.Join("..", part.Name()))))
 		}
 	}
+	require.NoError(t, os.CopyFS(filepath.Join(tree, "third_party"), os.DirFS("../../third_party")))
 	for _, file := range []string{"go.mod", "go.sum"} {
 		b, err := os.ReadFile(filepath.Join("../..", file))
 		require.NoError(t, err)
