@@ -44,6 +44,10 @@ func (c *versionCache) load() {
 		return
 	}
 	c.path = filepath.Join(dir, "neighbour", "versions.json")
+	if os.MkdirAll(filepath.Dir(c.path), 0o755) != nil {
+		c.path = ""
+		return
+	}
 	if b, err := os.ReadFile(c.path); err == nil && json.Unmarshal(b, &c.known) != nil {
 		c.known = map[string]knownVersion{}
 	}
@@ -64,7 +68,7 @@ func (c *versionCache) put(question string, info os.FileInfo, version string) {
 	c.load()
 	c.known[question] = knownVersion{info.Size(), info.ModTime(), version}
 	b, err := json.Marshal(c.known)
-	if err != nil || c.path == "" || os.MkdirAll(filepath.Dir(c.path), 0o755) != nil {
+	if err != nil || c.path == "" {
 		return
 	}
 	unfinished := fmt.Sprintf("%s.%d", c.path, os.Getpid())
