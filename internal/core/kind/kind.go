@@ -197,6 +197,8 @@ type Info struct {
 	// NoProcess says that there is nothing to start: what it holds is used as it
 	// is, and only checked.
 	NoProcess bool
+	// NoData says that its services keep nothing: there is nothing to save, to restore or to empty.
+	NoData bool
 	// InheritEnv gives the server the keeper's whole environment, as a
 	// program of the user's expects; others get only the basics, so that
 	// nothing on the machine changes what they do.

@@ -132,6 +132,9 @@ func (p *Project) CheckRestore(m *snapshot.Manifest, from snapshot.Service) erro
 		return fmt.Errorf("%s is of kind %s, and the snapshot %s has data of the kind %s", s.Name, s.Kind, m.Name, from.Kind)
 	}
 	if !p.KeepsData(s) {
+		if from.Bytes == 0 && p.Kind(s).Info().NoData { // earlier versions saved the empty folder
+			return nil
+		}
 		return fmt.Errorf("%s runs elsewhere, or keeps no data here", s.Name)
 	}
 	if p.Kind(s).Info().Machine && m.Platform != "" && m.Platform != snapshot.Platform() {

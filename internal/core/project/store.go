@@ -367,7 +367,7 @@ func (p *Project) empty(in *kind.Instance) bool {
 // keepsData reports whether a service's data folder is its kind's to use.
 func (p *Project) keepsData(in *kind.Instance) bool {
 	info := p.Kind(in.Service).Info()
-	return !info.Elsewhere && !info.InheritEnv
+	return !info.Elsewhere && !info.InheritEnv && !info.NoData
 }
 
 // minor returns a version without what doesn't change how data is kept.

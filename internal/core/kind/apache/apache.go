@@ -33,7 +33,7 @@ php = "${engine}"
 // New makes the kind.
 func New() Kind {
 	return Kind{webserver.Server{
-		Describes: kind.Info{Name: "apache", About: "Apache", Example: example},
+		Describes: kind.Info{Name: "apache", NoData: true, About: "Apache", Example: example},
 		Finder: kind.Finder{
 			Title: "Apache", Program: "apache2", Places: kind.Places("httpd"), Ask: "-v",
 			Packages: kind.Packages{Debian: "apache2", Homebrew: "httpd"},

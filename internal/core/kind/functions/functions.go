@@ -108,7 +108,7 @@ env.CHORES_URL = "${chores.url}"
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "functions", Example: example, Begin: `dir = "functions"`, About: "functions, run on demand", Check: "HTTP", Listens: true, UsualPort: 4147, HTTP: true, Aside: true, InheritEnv: true, Facts: []string{"url", "host", "port"}}
+	return kind.Info{Name: "functions", NoData: true, Example: example, Begin: `dir = "functions"`, About: "functions, run on demand", Check: "HTTP", Listens: true, UsualPort: 4147, HTTP: true, Aside: true, InheritEnv: true, Facts: []string{"url", "host", "port"}}
 }
 
 // Settings makes empty settings.

@@ -47,7 +47,7 @@ env.CACHE = "${shelf.address}"
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "memcached", Packages: finder.Packages, Example: example, About: "memcached", Check: "version", Listens: true, UsualPort: 11211,
+	return kind.Info{Name: "memcached", NoData: true, Packages: finder.Packages, Example: example, About: "memcached", Check: "version", Listens: true, UsualPort: 11211,
 		Facts: []string{"address", "host", "port"}, Accounts: []string{"memcache"}}
 }
 

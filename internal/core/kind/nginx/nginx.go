@@ -30,7 +30,7 @@ php = "${engine}"
 // New makes the kind.
 func New() Kind {
 	return Kind{webserver.Server{
-		Describes: kind.Info{Name: "nginx", About: "nginx", Example: example},
+		Describes: kind.Info{Name: "nginx", NoData: true, About: "nginx", Example: example},
 		Finder: kind.Finder{
 			Title: "nginx", Program: "nginx", Places: kind.Places("nginx"), Ask: "-v",
 			Packages: kind.Packages{Debian: "nginx-light", Homebrew: "nginx"},

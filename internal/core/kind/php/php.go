@@ -66,7 +66,7 @@ php = "${engine}"
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "php", Packages: finder.Packages, Example: example, About: "PHP", Check: "FastCGI ping", Listens: true, UsualPort: 9000, Facts: []string{"address", "host", "port"}}
+	return kind.Info{Name: "php", NoData: true, Packages: finder.Packages, Example: example, About: "PHP", Check: "FastCGI ping", Listens: true, UsualPort: 9000, Facts: []string{"address", "host", "port"}}
 }
 
 // Settings makes empty settings.

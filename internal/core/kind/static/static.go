@@ -48,7 +48,7 @@ fallback = "index.html"
 
 // Info describes the kind.
 func (Kind) Info() kind.Info {
-	return kind.Info{Name: "static", Begin: `root = "public"`, Example: example, About: "files by HTTP, built in", Check: "HTTP", Listens: true, UsualPort: 8080, HTTP: true, Facts: []string{"url", "host", "port"}}
+	return kind.Info{Name: "static", NoData: true, Begin: `root = "public"`, Example: example, About: "files by HTTP, built in", Check: "HTTP", Listens: true, UsualPort: 8080, HTTP: true, Facts: []string{"url", "host", "port"}}
 }
 
 // Settings makes empty settings.
