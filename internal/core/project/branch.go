@@ -160,6 +160,4 @@ func BranchSet(branch string) string {
 }
 
 // Branches returns where the data of branches is that are not checked out.
-func (p *Project) Branches() snapshot.Store {
-	return snapshot.Store{Dir: filepath.Join(p.base, "branches")}
-}
+func (p *Project) Branches() snapshot.Store { return p.storeIn("branches") }

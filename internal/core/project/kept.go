@@ -13,12 +13,18 @@ import (
 
 	"neighbour/internal/core/atomicfile"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/kind/catalogue"
 	"neighbour/internal/core/snapshot"
 )
 
 // Snapshots is where the project's snapshots are.
-func (p *Project) Snapshots() snapshot.Store {
-	return snapshot.Store{Dir: filepath.Join(p.base, "snapshots")}
+func (p *Project) Snapshots() snapshot.Store { return p.storeIn("snapshots") }
+
+func (p *Project) storeIn(folder string) snapshot.Store {
+	return snapshot.Store{Dir: filepath.Join(p.base, folder), HoldsNothing: func(name string) bool {
+		k := catalogue.All.Kind(name)
+		return k != nil && k.Info().NoData
+	}}
 }
 
 // RestoreFile is the file that says how far a restore has come.
@@ -132,9 +138,6 @@ func (p *Project) CheckRestore(m *snapshot.Manifest, from snapshot.Service) erro
 		return fmt.Errorf("%s is of kind %s, and the snapshot %s has data of the kind %s", s.Name, s.Kind, m.Name, from.Kind)
 	}
 	if !p.KeepsData(s) {
-		if from.Bytes == 0 && p.Kind(s).Info().NoData { // earlier versions saved the empty folder
-			return nil
-		}
 		return fmt.Errorf("%s runs elsewhere, or keeps no data here", s.Name)
 	}
 	if p.Kind(s).Info().Machine && m.Platform != "" && m.Platform != snapshot.Platform() {

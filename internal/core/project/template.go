@@ -5,7 +5,6 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"io"
-	"path/filepath"
 	"strings"
 
 	"neighbour/internal/core/migrate"
@@ -22,7 +21,7 @@ func IsTemplate(name string) bool { return strings.HasPrefix(name, templatePrefi
 // data of branches, are not among the user's.
 func (p *Project) SnapshotsOf(name string) snapshot.Store {
 	if IsTemplate(name) {
-		return snapshot.Store{Dir: filepath.Join(p.base, "templates")}
+		return p.storeIn("templates")
 	}
 	if IsBranchSet(name) {
 		return p.Branches()

@@ -134,7 +134,12 @@ func CheckName(name string) error {
 }
 
 // Store is the folder with a project's snapshots.
-type Store struct{ Dir string }
+type Store struct {
+	Dir string
+	// HoldsNothing reports whether services of a kind have no data. Earlier versions saved their
+	// empty folders, which are passed over. Nil: there are none.
+	HoldsNothing func(kind string) bool
+}
 
 // unfinished begins the names of folders that are no snapshots yet, or not any more.
 const unfinished = ".unfinished-"
@@ -189,6 +194,9 @@ func (s Store) Get(name string) (*Manifest, error) {
 		return nil, fmt.Errorf("the snapshot %s can't be used: %w", name, err)
 	}
 	m.Name = name
+	if s.HoldsNothing != nil {
+		m.Services = slices.DeleteFunc(m.Services, func(one Service) bool { return s.HoldsNothing(one.Kind) })
+	}
 	return m, nil
 }
 
