@@ -2,15 +2,12 @@ package redis
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
-
-	client "github.com/redis/go-redis/v9"
 
 	"neighbour/internal/core/store"
 	"neighbour/internal/core/words"
@@ -57,14 +54,10 @@ func (s *source) Ask(ctx context.Context, q store.Question) (store.Page, error) 
 		}
 	}
 	began := time.Now()
-	all := make([]any, len(args))
-	for i, a := range args {
-		all[i] = a
-	}
-	answer, err := s.c.Do(ctx, all...).Result()
+	answer, err := s.do(ctx, args[0], anyOf(args[1:])...)
 	page.Took = float64(time.Since(began).Microseconds()) / 1000
-	if err != nil && !errors.Is(err, client.Nil) {
-		return page, explain(err)
+	if err != nil {
+		return page, err
 	}
 	lay(&page, answer, q)
 	return page, nil
@@ -72,10 +65,11 @@ func (s *source) Ask(ctx context.Context, q store.Question) (store.Page, error) 
 
 // reads asks the server whether a command only reads.
 func (s *source) reads(ctx context.Context, name string) (bool, error) {
-	info, err := s.c.Do(ctx, "COMMAND", "INFO", name).Slice()
+	answer, err := s.do(ctx, "COMMAND", "INFO", name)
 	if err != nil {
-		return false, explain(err)
+		return false, err
 	}
+	info, _ := answer.([]any)
 	if len(info) == 0 {
 		return false, &store.AnswerError{Message: "there is no command " + name}
 	}
@@ -188,13 +182,13 @@ func (s *source) Actions(ctx context.Context, collection, key string) ([]store.A
 	}
 	k, _ := store.TextOfKey(key)
 	var inputs []store.Input
-	if is := s.c.Type(ctx, k).Val(); is == "string" || is == "list" || is == "hash" || is == "zset" {
+	if is, _ := s.typeOf(ctx, k); is == "string" || is == "list" || is == "hash" || is == "zset" {
 		for _, f := range item.Fields {
 			inputs = append(inputs, store.Input{Name: f.Column.Name, Hint: f.Column.Type, Value: f.Value.Text})
 		}
 	}
 	left := ""
-	if d := s.c.PTTL(ctx, k).Val(); d > 0 {
+	if d, _ := s.expiry(ctx, k); d > 0 {
 		left = strconv.Itoa(int(d.Seconds() + 0.5))
 	}
 	out := []store.Action{{Name: store.Delete, Says: "delete it"},
@@ -241,9 +235,9 @@ func (s *source) commands(ctx context.Context, a store.Act) ([][]string, error) 
 		}
 		return [][]string{{"EXPIRE", k, value("seconds")}}, nil
 	case store.Change:
-		is, err := s.c.Type(ctx, k).Result()
+		is, err := s.typeOf(ctx, k)
 		if err != nil {
-			return nil, explain(err)
+			return nil, err
 		}
 		var out [][]string
 		for name, v := range a.Values {
@@ -303,22 +297,6 @@ func (s *source) Plan(ctx context.Context, a store.Act) (store.Plan, error) {
 	return p, nil
 }
 
-// each visits the keys of a pattern, some at a time; one may come twice.
-func (s *source) each(ctx context.Context, match string, do func([]string) error) error {
-	for cursor := uint64(0); ; {
-		keys, next, err := s.c.Scan(ctx, cursor, match, 1000).Result()
-		if err == nil && len(keys) > 0 {
-			err = do(keys)
-		}
-		if err != nil {
-			return explain(err)
-		}
-		if cursor = next; cursor == 0 {
-			return nil
-		}
-	}
-}
-
 // Do carries an act out.
 func (s *source) Do(ctx context.Context, a store.Act) (string, error) {
 	if a.Action == store.Clear {
@@ -328,7 +306,7 @@ func (s *source) Do(ctx context.Context, a store.Act) (string, error) {
 		}
 		n := int64(0)
 		err = s.each(ctx, match, func(keys []string) error {
-			gone, err := s.c.Unlink(ctx, keys...).Result()
+			gone, err := number(s.do(ctx, "UNLINK", anyOf(keys)...))
 			n += gone
 			return err
 		})
@@ -338,24 +316,30 @@ func (s *source) Do(ctx context.Context, a store.Act) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	results, err := s.c.TxPipelined(ctx, func(p client.Pipeliner) error {
-		for _, c := range all {
-			args := make([]any, len(c))
-			for i, w := range c {
-				args[i] = w
-			}
-			p.Do(ctx, args...)
-		}
-		return nil
-	})
-	switch {
-	case errors.Is(err, client.Nil):
-		return "", &store.FixedError{Why: "there is such a key already"}
-	case err != nil:
-		return "", explain(err)
+	// All or nothing.
+	commands := [][]any{{"MULTI"}}
+	for _, c := range all {
+		commands = append(commands, anyOf(c))
 	}
-	first, _ := results[0].(*client.Cmd)
-	none := first != nil && fmt.Sprint(first.Val()) == "0"
+	answers, err := s.pipeline(ctx, append(commands, []any{"EXEC"}))
+	if err != nil {
+		return "", err
+	}
+	for _, answer := range answers { // of a command that is refused, and of EXEC then
+		if refused, ok := answer.(error); ok {
+			return "", explain(refused)
+		}
+	}
+	results, _ := answers[len(answers)-1].([]any)
+	for _, result := range results {
+		if refused, ok := result.(error); ok {
+			return "", explain(refused)
+		}
+	}
+	if len(results) == 0 || results[0] == nil {
+		return "", &store.FixedError{Why: "there is such a key already"}
+	}
+	none := results[0] == int64(0)
 	switch {
 	case none && (a.Action == store.Delete || a.Action == expire && a.Values["seconds"] != nil && *a.Values["seconds"] != ""):
 		return "", &store.GoneError{What: "the key"}
@@ -363,4 +347,12 @@ func (s *source) Do(ctx context.Context, a store.Act) (string, error) {
 		return "", &store.FixedError{Why: "there is a key " + *a.Values["name"] + " already"}
 	}
 	return map[string]string{store.Delete: "1 key deleted", store.Insert: "1 key added", store.Change: "changed", expire: "done", rename: "renamed"}[a.Action], nil
+}
+
+func anyOf(words []string) []any {
+	out := make([]any, len(words))
+	for i, w := range words {
+		out[i] = w
+	}
+	return out
 }

@@ -3,8 +3,8 @@ package redis
 import (
 	"context"
 	"encoding/hex"
-	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"strconv"
@@ -12,27 +12,19 @@ import (
 	"time"
 	"unicode/utf8"
 
-	client "github.com/redis/go-redis/v9"
-
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/probe"
 	"neighbour/internal/core/store"
 	"neighbour/internal/core/words"
 )
 
 // Source looks into the keys.
 func (Kind) Source(in *kind.Instance) (store.Source, error) {
-	return &source{client.NewClient(&client.Options{
-		Addr: "127.0.0.1:" + strconv.Itoa(in.Port), Protocol: 2, DisableIdentity: true, MaxRetries: -1, DialerRetries: 1,
-		PoolSize: 2, ContextTimeoutEnabled: true, ReadTimeout: time.Minute,
-	})}, nil
+	return &source{serverAt(in.Port)}, nil
 }
 
 // source looks into a server. Its collections are the keys that begin alike, up to
 // a colon: session:*.
-type source struct{ c *client.Client }
-
-func (s *source) Close() error { return s.c.Close() }
+type source struct{ server }
 
 // Limits of what is looked through at a time.
 const (
@@ -45,9 +37,9 @@ const every = "*"
 
 // Collections finds how keys begin. Of many keys it looks at some, and says so.
 func (s *source) Collections(ctx context.Context) ([]store.Collection, error) {
-	size, err := s.c.DBSize(ctx).Result()
+	size, err := number(s.do(ctx, "DBSIZE"))
 	if err != nil {
-		return nil, explain(err)
+		return nil, err
 	}
 	if size == 0 {
 		return nil, nil
@@ -56,9 +48,9 @@ func (s *source) Collections(ctx context.Context) ([]store.Collection, error) {
 	seen, cursor := int64(0), uint64(0)
 	whole := false
 	for began := time.Now(); seen < sampled && time.Since(began) < lookTime; {
-		keys, next, err := s.c.Scan(ctx, cursor, "", 1000).Result()
+		keys, next, err := s.keys(ctx, cursor, every, 1000)
 		if err != nil {
-			return nil, explain(err)
+			return nil, err
 		}
 		for _, k := range keys {
 			seen++
@@ -142,9 +134,9 @@ func (s *source) Items(ctx context.Context, q store.Query) (store.Page, error) {
 	}
 	var found []string
 	for limit := began.Add(2 * time.Second); ; {
-		keys, next, err := s.c.Scan(ctx, cursor, match, 500).Result()
+		keys, next, err := s.keys(ctx, cursor, match, 500)
 		if err != nil {
-			return page, explain(err)
+			return page, err
 		}
 		keys = keys[min(told, len(keys)):]
 		if room := q.Limit - len(found); len(keys) > room {
@@ -169,73 +161,83 @@ func (s *source) Items(ctx context.Context, q store.Query) (store.Page, error) {
 	return page, nil
 }
 
+// sizes are the commands that tell how many parts a value of a type has.
+var sizes = map[string]string{"string": "STRLEN", "list": "LLEN", "hash": "HLEN", "set": "SCARD", "zset": "ZCARD", "stream": "XLEN"}
+
 // rows describes keys, in two exchanges with the server.
 func (s *source) rows(ctx context.Context, keys []string, wide int) ([]store.Row, error) {
-	types := make([]*client.StatusCmd, len(keys))
-	lives := make([]*client.DurationCmd, len(keys))
-	if _, err := s.c.Pipelined(ctx, func(p client.Pipeliner) error {
-		for i, k := range keys {
-			types[i], lives[i] = p.Type(ctx, k), p.PTTL(ctx, k)
-		}
-		return nil
-	}); err != nil && len(keys) > 0 {
-		return nil, explain(err)
+	var commands [][]any
+	for _, k := range keys {
+		commands = append(commands, []any{"TYPE", k}, []any{"PTTL", k})
 	}
-	sizes := make([]*client.IntCmd, len(keys))
-	values := make([]client.Cmder, len(keys))
-	_, _ = s.c.Pipelined(ctx, func(p client.Pipeliner) error { // a key may be gone by now
-		for i, k := range keys {
-			switch types[i].Val() {
-			case "string":
-				sizes[i], values[i] = p.StrLen(ctx, k), p.GetRange(ctx, k, 0, int64(wide)*4)
-			case "list":
-				sizes[i], values[i] = p.LLen(ctx, k), p.LRange(ctx, k, 0, 3)
-			case "hash":
-				sizes[i], values[i] = p.HLen(ctx, k), p.HScan(ctx, k, 0, "", 4)
-			case "set":
-				sizes[i], values[i] = p.SCard(ctx, k), p.SScan(ctx, k, 0, "", 4)
-			case "zset":
-				sizes[i], values[i] = p.ZCard(ctx, k), p.ZRange(ctx, k, 0, 3)
-			case "stream":
-				sizes[i], values[i] = p.XLen(ctx, k), p.XRevRangeN(ctx, k, "+", "-", 1)
-			}
+	about, err := s.pipeline(ctx, commands)
+	if err != nil {
+		return nil, err
+	}
+	commands = nil
+	for i, k := range keys {
+		is, _ := about[2*i].(string)
+		beginning := []any{"ECHO", ""} // of what can't be shown
+		switch is {
+		case "string":
+			beginning = []any{"GETRANGE", k, 0, wide * 4}
+		case "list":
+			beginning = []any{"LRANGE", k, 0, 3}
+		case "hash":
+			beginning = []any{"HSCAN", k, 0, "COUNT", 4}
+		case "set":
+			beginning = []any{"SSCAN", k, 0, "COUNT", 4}
+		case "zset":
+			beginning = []any{"ZRANGE", k, 0, 3}
+		case "stream":
+			beginning = []any{"XREVRANGE", k, "+", "-", "COUNT", 1}
 		}
-		return nil
-	})
+		size := []any{"ECHO", ""}
+		if sizes[is] != "" {
+			size = []any{sizes[is], k}
+		}
+		commands = append(commands, size, beginning)
+	}
+	parts, err := s.pipeline(ctx, commands) // a key may be gone by now
+	if err != nil {
+		return nil, err
+	}
 	out := make([]store.Row, 0, len(keys))
 	for i, k := range keys {
-		if types[i].Val() == "none" {
+		is, _ := about[2*i].(string)
+		if is == "none" {
 			continue // it has expired
 		}
-		row := store.Row{Key: store.KeyFor(k), Values: []store.Value{store.TextOf(k, wide), {Text: types[i].Val(), Is: store.Text}, store.NullValue, store.NullValue, store.NullValue}}
-		if d := lives[i].Val(); d > 0 {
-			row.Values[2] = store.Value{Text: words.Span(d), Is: store.Time}
+		row := store.Row{Key: store.KeyFor(k), Values: []store.Value{store.TextOf(k, wide), {Text: is, Is: store.Text}, store.NullValue, store.NullValue, store.NullValue}}
+		if ms, _ := about[2*i+1].(int64); ms > 0 {
+			row.Values[2] = store.Value{Text: words.Span(time.Duration(ms) * time.Millisecond), Is: store.Time}
 		}
-		if sizes[i] != nil && sizes[i].Err() == nil {
-			row.Values[3] = store.Value{Text: strconv.FormatInt(sizes[i].Val(), 10), Is: store.Number}
+		if n, ok := parts[2*i].(int64); ok {
+			row.Values[3] = store.Value{Text: strconv.FormatInt(n, 10), Is: store.Number}
 		}
-		row.Values[4] = preview(values[i], wide)
+		if sizes[is] != "" {
+			row.Values[4] = preview(is, parts[2*i+1], wide)
+		}
 		out = append(out, row)
 	}
 	return out, nil
 }
 
-// preview is the beginning of a value.
-func preview(c client.Cmder, wide int) store.Value {
+// preview is the beginning of a value of a type.
+func preview(is string, beginning any, wide int) store.Value {
 	var parts []string
-	switch c := c.(type) {
-	case *client.StringCmd:
-		return store.TextOf(c.Val(), wide)
-	case *client.StringSliceCmd:
-		parts = c.Val()
-	case *client.ScanCmd:
-		parts, _ = c.Val()
-	case *client.XMessageSliceCmd:
-		for _, m := range c.Val() {
-			parts = append(parts, fieldsOf(m))
+	switch is {
+	case "string":
+		s, _ := beginning.(string)
+		return store.TextOf(s, wide)
+	case "hash", "set":
+		parts = scanned(beginning)
+	case "stream":
+		for _, e := range entries(beginning) {
+			parts = append(parts, e.id+" "+e.String())
 		}
 	default:
-		return store.NullValue
+		parts = texts(beginning)
 	}
 	for i, p := range parts {
 		if !utf8.ValidString(p) {
@@ -245,18 +247,12 @@ func preview(c client.Cmder, wide int) store.Value {
 	return store.TextOf(strings.Join(parts, "  "), wide)
 }
 
-func fieldsOf(m client.XMessage) string {
+func (e entry) String() string {
 	var out []string
-	for _, k := range slices.Sorted(func(yield func(string) bool) {
-		for k := range m.Values {
-			if !yield(k) {
-				return
-			}
-		}
-	}) {
-		out = append(out, fmt.Sprintf("%s=%v", k, m.Values[k]))
+	for _, k := range slices.Sorted(maps.Keys(e.fields)) {
+		out = append(out, k+"="+e.fields[k])
 	}
-	return m.ID + " " + strings.Join(out, " ")
+	return strings.Join(out, " ")
 }
 
 // Item returns a key with its value, of a large one the first parts.
@@ -266,9 +262,9 @@ func (s *source) Item(ctx context.Context, collection, key string) (store.Item, 
 	if err != nil {
 		return item, err
 	}
-	is, err := s.c.Type(ctx, k).Result()
+	is, err := s.typeOf(ctx, k)
 	if err != nil {
-		return item, explain(err)
+		return item, err
 	}
 	if is == "none" {
 		return item, &store.GoneError{What: "the key " + store.TextOf(k, 200).Text}
@@ -277,25 +273,27 @@ func (s *source) Item(ctx context.Context, collection, key string) (store.Item, 
 		item.Fields = append(item.Fields, store.Field{Column: store.Column{Name: store.TextOf(name, 200).Text, Type: kind, Is: store.Text}, Value: store.TextOf(text, store.ValueLimit)})
 	}
 	size := int64(0)
+	if sizes[is] != "" {
+		if size, err = number(s.do(ctx, sizes[is], k)); err != nil {
+			return item, err
+		}
+	}
 	switch is {
 	case "string":
-		text, e := s.c.GetRange(ctx, k, 0, store.ValueLimit+4).Result()
-		add("value", "string", text)
-		size, err = int64(len(text)), e
-		if whole, e := s.c.StrLen(ctx, k).Result(); e == nil {
-			size = whole
-		}
+		value, e := text(s.do(ctx, "GETRANGE", k, 0, store.ValueLimit+4))
+		err = e
+		add("value", "string", value)
 		item.Notes = append(item.Notes, "a string of "+words.Bytes(uint64(size)))
 	case "list":
-		all, e := s.c.LRange(ctx, k, 0, partsShown-1).Result()
-		for i, v := range all {
+		all, e := s.do(ctx, "LRANGE", k, 0, partsShown-1)
+		err = e
+		for i, v := range texts(all) {
 			add(strconv.Itoa(i), "element", v)
 		}
-		size, err = s.c.LLen(ctx, k).Val(), e
 	case "hash":
 		var all []string
 		for cursor := uint64(0); len(all) < 2*partsShown; {
-			part, next, e := s.c.HScan(ctx, k, cursor, "", partsShown).Result()
+			part, next, e := s.scan(ctx, "HSCAN", k, cursor, "COUNT", partsShown)
 			all = append(all, part...)
 			if err = e; next == 0 || err != nil {
 				break
@@ -306,31 +304,30 @@ func (s *source) Item(ctx context.Context, collection, key string) (store.Item, 
 			add(all[i], "field", all[i+1])
 		}
 		sort.SliceStable(item.Fields, func(i, j int) bool { return item.Fields[i].Column.Name < item.Fields[j].Column.Name })
-		size = s.c.HLen(ctx, k).Val()
 	case "set":
-		all, _, e := s.c.SScan(ctx, k, 0, "", partsShown).Result()
+		all, _, e := s.scan(ctx, "SSCAN", k, 0, "COUNT", partsShown)
+		err = e
 		sort.Strings(all)
 		for i, v := range all[:min(len(all), partsShown)] {
 			add(strconv.Itoa(i+1), "member", v)
 		}
-		size, err = s.c.SCard(ctx, k).Val(), e
 	case "zset":
-		all, e := s.c.ZRangeWithScores(ctx, k, 0, partsShown-1).Result()
-		for _, z := range all {
-			add(fmt.Sprint(z.Member), "score", strconv.FormatFloat(z.Score, 'g', -1, 64))
+		answer, e := s.do(ctx, "ZRANGE", k, 0, partsShown-1, "WITHSCORES")
+		err = e
+		for all := texts(answer); len(all) > 1; all = all[2:] {
+			add(all[0], "score", all[1])
 		}
-		size, err = s.c.ZCard(ctx, k).Val(), e
 	case "stream":
-		all, e := s.c.XRevRangeN(ctx, k, "+", "-", partsShown).Result()
-		for _, m := range all {
-			add(m.ID, "entry", strings.TrimPrefix(fieldsOf(m), m.ID+" "))
+		all, e := s.do(ctx, "XREVRANGE", k, "+", "-", "COUNT", partsShown)
+		err = e
+		for _, m := range entries(all) {
+			add(m.id, "entry", m.String())
 		}
-		size, err = s.c.XLen(ctx, k).Val(), e
 	default:
 		item.Notes = append(item.Notes, "a value of the type "+is+", of a module; its parts are not known here")
 	}
 	if err != nil {
-		return item, explain(err)
+		return item, err
 	}
 	if is != "string" && size > 0 {
 		item.Notes = append(item.Notes, fmt.Sprintf("a %s of %s", is, words.Thousands(size)))
@@ -338,25 +335,14 @@ func (s *source) Item(ctx context.Context, collection, key string) (store.Item, 
 			item.Notes = append(item.Notes, fmt.Sprintf("the first %d are here", n))
 		}
 	}
-	switch left, err := s.c.PTTL(ctx, k).Result(); {
+	switch left, err := s.expiry(ctx, k); {
 	case err == nil && left > 0:
 		item.Notes = append(item.Notes, "expires in "+words.Span(left))
 	case err == nil:
 		item.Notes = append(item.Notes, "does not expire")
 	}
-	if n, err := s.c.MemoryUsage(ctx, k).Result(); err == nil {
+	if n, err := number(s.do(ctx, "MEMORY", "USAGE", k)); err == nil {
 		item.Notes = append(item.Notes, words.Bytes(uint64(n))+" of memory")
 	}
 	return item, nil
-}
-
-func explain(err error) error {
-	var answer client.Error
-	if errors.As(err, &answer) {
-		return &store.AnswerError{Message: answer.Error()}
-	}
-	if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
-		return err
-	}
-	return errors.New(probe.Explain(err))
 }

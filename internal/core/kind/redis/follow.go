@@ -3,29 +3,12 @@ package redis
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"strconv"
 	"time"
-
-	client "github.com/redis/go-redis/v9"
 
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/outbox"
 )
-
-func clientOf(in *kind.Instance) (*client.Client, error) {
-	facts, err := Kind{}.Facts(in)
-	if err != nil {
-		return nil, err
-	}
-	o, err := client.ParseURL(facts["url"].Value)
-	if err != nil {
-		return nil, err
-	}
-	o.MaxRetries, o.PoolSize, o.ContextTimeoutEnabled = -1, 2, true
-	return client.NewClient(o), nil
-}
 
 // followWait is how long the server waits for something to come.
 const followWait = time.Second
@@ -33,14 +16,11 @@ const followWait = time.Second
 // Follow takes the elements of a list, from its left end, or tells of the entries of a stream,
 // whichever the key is.
 func (Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, cursor string, emit kind.Emit) error {
-	c, err := clientOf(in)
-	if err != nil {
-		return err
-	}
+	c := serverAt(in.Port)
 	defer c.Close()
 	told := false
 	for {
-		is, err := c.Type(ctx, w.What).Result()
+		is, err := c.typeOf(ctx, w.What)
 		switch {
 		case err != nil:
 			return err
@@ -66,36 +46,38 @@ func (Kind) Follow(ctx context.Context, in *kind.Instance, w kind.Watch, cursor 
 	}
 }
 
-func followStream(ctx context.Context, c *client.Client, w kind.Watch, cursor string, emit kind.Emit) error {
+func followStream(ctx context.Context, c server, w kind.Watch, cursor string, emit kind.Emit) error {
 	if cursor == "" {
-		last, err := c.XRevRangeN(ctx, w.What, "+", "-", 1).Result()
+		last, err := c.do(ctx, "XREVRANGE", w.What, "+", "-", "COUNT", 1)
 		if err != nil {
 			return err
 		}
-		if cursor = "0-0"; len(last) > 0 {
-			cursor = last[0].ID
+		cursor = "0-0"
+		for _, m := range entries(last) {
+			cursor = m.id
 		}
 	}
 	if err := emit(nil, cursor); err != nil {
 		return err
 	}
 	for {
-		got, err := c.XRead(ctx, &client.XReadArgs{Streams: []string{w.What, cursor}, Count: kind.EventsAtOnce, Block: followWait}).Result()
-		if errors.Is(err, client.Nil) {
-			continue
-		}
+		answer, err := c.do(ctx, "XREAD", "COUNT", kind.EventsAtOnce, "BLOCK", followWait.Milliseconds(), "STREAMS", w.What, cursor)
 		if err != nil {
 			return err
 		}
+		streams, _ := answer.([]any)
+		if len(streams) == 0 {
+			continue
+		}
 		var events []outbox.Event
-		for _, s := range got {
-			for _, m := range s.Messages {
-				data, err := json.Marshal(m.Values)
+		if named, ok := streams[0].([]any); ok && len(named) == 2 {
+			for _, m := range entries(named[1]) {
+				data, err := json.Marshal(m.fields)
 				if err != nil {
 					return err
 				}
-				cursor = m.ID
-				events = append(events, outbox.Event{Source: m.ID, Type: kind.Message, Subject: w.What + " " + m.ID, Data: data})
+				cursor = m.id
+				events = append(events, outbox.Event{Source: m.id, Type: kind.Message, Subject: w.What + " " + m.id, Data: data})
 			}
 		}
 		if err := emit(events, cursor); err != nil {
@@ -105,30 +87,27 @@ func followStream(ctx context.Context, c *client.Client, w kind.Watch, cursor st
 }
 
 // followList takes elements over a list of its own, so that none is lost that is not kept yet.
-func followList(ctx context.Context, c *client.Client, w kind.Watch, emit kind.Emit) error {
+func followList(ctx context.Context, c server, w kind.Watch, emit kind.Emit) error {
 	own := "neighbour:" + w.Trigger
 	if err := emit(nil, "list"); err != nil {
 		return err
 	}
 	for {
-		left, err := c.LRange(ctx, own, 0, -1).Result()
+		answer, err := c.do(ctx, "LRANGE", own, 0, -1)
 		if err != nil {
 			return err
 		}
+		left := texts(answer)
 		if len(left) == 0 {
-			_, err := c.BLMove(ctx, w.What, own, "LEFT", "RIGHT", followWait).Result()
-			if errors.Is(err, client.Nil) {
-				continue
+			moved, err := c.do(ctx, "BLMOVE", w.What, own, "LEFT", "RIGHT", followWait.Seconds())
+			for range kind.EventsAtOnce - 1 {
+				if err != nil || moved == nil {
+					break
+				}
+				moved, err = c.do(ctx, "LMOVE", w.What, own, "LEFT", "RIGHT")
 			}
 			if err != nil {
 				return err
-			}
-			for range kind.EventsAtOnce - 1 {
-				if err := c.LMove(ctx, w.What, own, "LEFT", "RIGHT").Err(); errors.Is(err, client.Nil) {
-					break
-				} else if err != nil {
-					return err
-				}
 			}
 			continue
 		}
@@ -139,7 +118,7 @@ func followList(ctx context.Context, c *client.Client, w kind.Watch, emit kind.E
 		if err := emit(events, "list"); err != nil {
 			return err
 		}
-		if err := c.LTrim(ctx, own, int64(len(left)), -1).Err(); err != nil {
+		if _, err := c.do(ctx, "LTRIM", own, len(left), -1); err != nil {
 			return err
 		}
 	}
@@ -147,12 +126,13 @@ func followList(ctx context.Context, c *client.Client, w kind.Watch, emit kind.E
 
 // Take appends to a list, or adds an entry to a stream, whichever the key is.
 func (s *source) Take(ctx context.Context, to string, e outbox.Event) error {
-	is, err := s.c.Type(ctx, to).Result()
+	is, err := s.typeOf(ctx, to)
 	switch {
 	case err != nil:
-		return err
 	case is == "stream":
-		return s.c.XAdd(ctx, &client.XAddArgs{Stream: to, Values: []string{"type", e.Type, "subject", e.Subject, "at", strconv.FormatInt(e.At.UnixMilli(), 10), "data", string(e.Data)}}).Err()
+		_, err = s.do(ctx, "XADD", to, "*", "type", e.Type, "subject", e.Subject, "at", e.At.UnixMilli(), "data", []byte(e.Data))
+	default:
+		_, err = s.do(ctx, "RPUSH", to, []byte(e.Data))
 	}
-	return s.c.RPush(ctx, to, []byte(e.Data)).Err()
+	return err
 }

@@ -13,26 +13,23 @@ const lockLimit = time.Minute
 
 // Lock has clients that write wait, once all that was written is in the append-only file.
 func (Kind) Lock(ctx context.Context, in *kind.Instance) (unlock func(), err error) {
-	c, err := clientOf(in)
-	if err != nil {
-		return nil, err
-	}
+	c := serverAt(in.Port)
 	unlock = func() {
 		free, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 		defer cancel()
-		_ = c.Do(free, "CLIENT", "UNPAUSE").Err()
+		_, _ = c.do(free, "CLIENT", "UNPAUSE")
 		_ = c.Close()
 	}
-	if err := c.Do(ctx, "CLIENT", "PAUSE", lockLimit.Milliseconds(), "WRITE").Err(); err != nil {
+	if _, err := c.do(ctx, "CLIENT", "PAUSE", lockLimit.Milliseconds(), "WRITE"); err != nil {
 		// Before version 6.2 there was no pause for those alone that write.
-		if err := c.Do(ctx, "CLIENT", "PAUSE", lockLimit.Milliseconds()).Err(); err != nil {
+		if _, err := c.do(ctx, "CLIENT", "PAUSE", lockLimit.Milliseconds()); err != nil {
 			unlock()
 			return nil, err
 		}
 		return unlock, nil
 	}
 	for {
-		info, err := c.Info(ctx, "persistence").Result()
+		info, err := text(c.do(ctx, "INFO", "persistence"))
 		if err != nil {
 			unlock()
 			return nil, err

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strconv"
 	"strings"
 	"time"
 
@@ -20,39 +19,32 @@ var keyspace = lazyregexp.New(`(?m)^db(\d+):`)
 
 // Mask deletes keys by their patterns, in all databases, and has the server write its files anew.
 func (Kind) Mask(ctx context.Context, in *kind.Instance, rules []string) (sample []string, err error) {
-	all, err := clientOf(in)
-	if err != nil {
-		return nil, err
-	}
-	defer all.Close()
-	c := all.Conn() // one, since each has a database that it has chosen
+	c := serverAt(in.Port)
+	c.pool.MaxActive, c.pool.MaxIdle = 1, 1 // one, since each has a database that it has chosen
 	defer c.Close()
-	spaces, err := c.Info(ctx, "keyspace").Result()
+	spaces, err := text(c.do(ctx, "INFO", "keyspace"))
 	if err != nil {
 		return nil, err
 	}
 	met := map[string]bool{}
 	for _, db := range keyspace.FindAllStringSubmatch(spaces, -1) {
-		n, err := strconv.Atoi(db[1])
-		if err == nil {
-			err = c.Select(ctx, n).Err()
-		}
-		if err != nil {
+		if _, err := c.do(ctx, "SELECT", db[1]); err != nil {
 			return nil, err
 		}
 		for _, rule := range rules {
-			keys := c.Scan(ctx, 0, rule, 1000).Iterator()
-			for keys.Next(ctx) {
+			if err := c.each(ctx, rule, func(keys []string) error {
 				met[rule] = true
-				// Of others than texts no value is looked for.
-				if v, err := c.Get(ctx, keys.Val()).Result(); err == nil && len(sample) < kind.SampleSize && len(v) >= kind.SampleLength {
-					sample = append(sample, v[:min(len(v), 200)])
+				for _, key := range keys {
+					// Of others than texts no value is looked for.
+					if v, err := text(c.do(ctx, "GET", key)); err == nil && len(sample) < kind.SampleSize && len(v) >= kind.SampleLength {
+						sample = append(sample, v[:min(len(v), 200)])
+					}
+					if _, err := c.do(ctx, "DEL", key); err != nil {
+						return err
+					}
 				}
-				if err := c.Del(ctx, keys.Val()).Err(); err != nil {
-					return nil, err
-				}
-			}
-			if err := keys.Err(); err != nil {
+				return nil
+			}); err != nil {
 				return nil, err
 			}
 		}
@@ -62,14 +54,14 @@ func (Kind) Mask(ctx context.Context, in *kind.Instance, rules []string) (sample
 			return nil, fmt.Errorf("%q names nothing: no key is like that", rule)
 		}
 	}
-	if err := c.Save(ctx).Err(); err != nil {
+	if _, err := c.do(ctx, "SAVE"); err != nil {
 		return nil, err
 	}
-	if err := c.BgRewriteAOF(ctx).Err(); err != nil {
+	if _, err := c.do(ctx, "BGREWRITEAOF"); err != nil {
 		return nil, err
 	}
 	for {
-		info, err := c.Info(ctx, "persistence").Result()
+		info, err := text(c.do(ctx, "INFO", "persistence"))
 		if err != nil {
 			return nil, err
 		}

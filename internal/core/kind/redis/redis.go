@@ -3,13 +3,10 @@ package redis
 
 import (
 	"context"
-	"errors"
 	"maps"
 	"slices"
 	"strconv"
 	"strings"
-
-	client "github.com/redis/go-redis/v9"
 
 	"neighbour/internal/core/declare"
 	"neighbour/internal/core/kind"
@@ -94,28 +91,13 @@ func (Kind) Facts(in *kind.Instance) (map[string]kind.Fact, error) {
 	return map[string]kind.Fact{"url": {Value: "redis://127.0.0.1:" + port}, "host": {Value: "127.0.0.1"}, "port": {Value: port}}, nil
 }
 
-// silent takes what the client library says of failed connections: the check
-// itself tells it.
-type silent struct{}
-
-func (silent) Printf(context.Context, string, ...any) {}
-
-func init() { client.SetLogger(silent{}) }
-
 // Probe returns a PING.
 func (Kind) Probe(in *kind.Instance) (probe.Probe, error) {
 	return probe.Func(func(ctx context.Context) (string, error) {
-		c := client.NewClient(&client.Options{
-			Addr: "127.0.0.1:" + strconv.Itoa(in.Port), Protocol: 2, DisableIdentity: true,
-			MaxRetries: -1, DialerRetries: 1, PoolSize: 1, ContextTimeoutEnabled: true,
-		})
-		defer c.Close()
-		if err := c.Ping(ctx).Err(); err != nil {
-			var answer client.Error
-			if errors.As(err, &answer) {
-				return "", errors.New(answer.Error()) // "LOADING Redis is loading the dataset in memory"
-			}
-			return "", errors.New(probe.Explain(err))
+		s := serverAt(in.Port)
+		defer s.Close()
+		if _, err := s.do(ctx, "PING"); err != nil {
+			return "", err // "LOADING Redis is loading the dataset in memory"
 		}
 		return "answers PING", nil
 	}), nil
