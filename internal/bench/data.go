@@ -11,8 +11,8 @@ import (
 	"time"
 
 	_ "github.com/go-sql-driver/mysql"
+	"github.com/gomodule/redigo/redis"
 	_ "github.com/jackc/pgx/v5/stdlib"
-	"github.com/redis/go-redis/v9"
 
 	"neighbour/internal/api"
 	"neighbour/internal/core/project"
@@ -157,9 +157,12 @@ func benchPrefix(ctx context.Context, p *project.Project, keeper *api.Client) er
 	if err != nil {
 		return err
 	}
-	c := redis.NewClient(&redis.Options{Addr: strings.TrimPrefix(facts["url"].Value, "redis://"), DisableIdentity: true, ReadTimeout: time.Minute})
+	c, err := redis.DialURL(facts["url"].Value, redis.DialReadTimeout(time.Minute))
+	if err != nil {
+		return err
+	}
 	defer c.Close()
-	if err := c.Eval(ctx, fmt.Sprintf("for i = 1, %d do redis.call('SET', 'session:' .. i, '{\"user\":' .. i .. '}') end", benchKeys), nil).Err(); err != nil && err != redis.Nil {
+	if _, err := c.Do("EVAL", fmt.Sprintf("for i = 1, %d do redis.call('SET', 'session:' .. i, '{\"user\":' .. i .. '}') end", benchKeys), 0); err != nil {
 		return err
 	}
 	q := store.Query{Collection: "session:*", Limit: 200}
@@ -173,7 +176,7 @@ func benchPrefix(ctx context.Context, p *project.Project, keeper *api.Client) er
 	if err != nil {
 		return err
 	}
-	theirs, err := timed(*runs*3, func() error { return c.Scan(ctx, 0, "session:*", 500).Err() })
+	theirs, err := timed(*runs*3, func() error { _, err := c.Do("SCAN", 0, "MATCH", "session:*", "COUNT", 500); return err })
 	if err != nil {
 		return err
 	}

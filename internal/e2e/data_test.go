@@ -15,7 +15,7 @@ import (
 	"github.com/bradfitz/gomemcache/memcache"
 	mqtt "github.com/eclipse/paho.mqtt.golang"
 	"github.com/nats-io/nats.go"
-	"github.com/redis/go-redis/v9"
+	"github.com/gomodule/redigo/redis"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -204,18 +204,22 @@ func TestDataOfRedis(t *testing.T) {
 	p := newProject(t, "[service.shelf]\nkind = \"redis\"\n")
 	p.must("start")
 	address := strings.TrimPrefix(p.status().Service["shelf"].Facts["url"], "redis://")
-	c := redis.NewClient(&redis.Options{Addr: address, DisableIdentity: true})
+	c, err := redis.Dial("tcp", address)
+	require.NoError(t, err)
 	defer c.Close()
-	ctx := t.Context()
-	for i := range 250 {
-		require.NoError(t, c.Set(ctx, fmt.Sprintf("session:%d", i), fmt.Sprintf(`{"user":%d}`, i), time.Hour).Err())
+	do := func(name string, args ...any) {
+		_, err := c.Do(name, args...)
+		require.NoError(t, err)
 	}
-	require.NoError(t, c.HSet(ctx, "tool:1", "name", "hammer drill", "shelf", "A 3").Err())
-	require.NoError(t, c.RPush(ctx, "queue", "a", "b").Err())
-	require.NoError(t, c.ZAdd(ctx, "rank", redis.Z{Score: 1.5, Member: "ines"}).Err())
-	require.NoError(t, c.SAdd(ctx, "set", "x").Err())
-	require.NoError(t, c.XAdd(ctx, &redis.XAddArgs{Stream: "log", ID: "1-1", Values: []string{"a", "1"}}).Err())
-	require.NoError(t, c.Set(ctx, "\xff\x00bin*", "\x01\xfe", 0).Err())
+	for i := range 250 {
+		do("SET", fmt.Sprintf("session:%d", i), fmt.Sprintf(`{"user":%d}`, i), "EX", 3600)
+	}
+	do("HSET", "tool:1", "name", "hammer drill", "shelf", "A 3")
+	do("RPUSH", "queue", "a", "b")
+	do("ZADD", "rank", 1.5, "ines")
+	do("SADD", "set", "x")
+	do("XADD", "log", "1-1", "a", "1")
+	do("SET", "\xff\x00bin*", "\x01\xfe")
 	data := func(args ...string) string { return p.must(append([]string{"data", "shelf"}, args...)...) }
 	assert.Equal(t, "service,collection,is,items,size\nshelf,*,keys,256,\nshelf,session:*,keys,250,\nshelf,tool:*,keys,1,\n", data("--csv"))
 	seen := map[string]bool{}
@@ -253,7 +257,9 @@ func TestDataOfRedis(t *testing.T) {
 	s.see(`HSET tool:1 name "hammer saw"`)
 	s.press("Enter")
 	s.see(`▌ name +hammer saw`)
-	assert.Equal(t, "hammer saw", c.HGet(ctx, "tool:1", "name").Val())
+	name, err := redis.String(c.Do("HGET", "tool:1", "name"))
+	require.NoError(t, err)
+	assert.Equal(t, "hammer saw", name)
 }
 
 // The data view on a real database: into a table, along a key, back, only some rows,

@@ -6,7 +6,7 @@ import (
 	"testing"
 	"time"
 
-	"github.com/redis/go-redis/v9"
+	"github.com/gomodule/redigo/redis"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -90,21 +90,32 @@ func TestLaunchedByAKilledKeeper(t *testing.T) {
 			p.startKilledAt(point)
 		}
 		port := p.status().Service["shelf"].Port
-		c := redis.NewClient(&redis.Options{Addr: fmt.Sprintf("127.0.0.1:%d", port)})
+		var c redis.Conn
+		require.Eventually(t, func() bool {
+			var err error
+			if c, err = redis.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
+				if _, err = c.Do("PING"); err != nil {
+					c.Close()
+				}
+			}
+			return err == nil
+		}, patience, 20*time.Millisecond)
 		defer c.Close()
-		require.Eventually(t, func() bool { return c.Ping(t.Context()).Err() == nil }, patience, 20*time.Millisecond)
-		for i := range 100 {
-			require.NoError(t, c.Set(t.Context(), fmt.Sprint("loan:", i), i, 0).Err())
+		put := func(from, to int) {
+			for i := from; i < to; i++ {
+				_, err := c.Do("SET", fmt.Sprint("loan:", i), i)
+				require.NoError(t, err)
+			}
 		}
+		put(0, 100)
 		p.must("start")
-		for i := range 100 {
-			require.NoError(t, c.Set(t.Context(), fmt.Sprint("loan:", 100+i), i, 0).Err())
-		}
+		put(100, 200)
 		p.must("restart", "shelf")
 		port = p.status().Service["shelf"].Port
-		again := redis.NewClient(&redis.Options{Addr: net.JoinHostPort("127.0.0.1", fmt.Sprint(port))})
+		again, err := redis.Dial("tcp", net.JoinHostPort("127.0.0.1", fmt.Sprint(port)))
+		require.NoError(t, err)
 		defer again.Close()
-		n, err := again.DBSize(t.Context()).Result()
+		n, err := redis.Int64(again.Do("DBSIZE"))
 		require.NoError(t, err)
 		assert.Equal(t, int64(200), n)
 	})

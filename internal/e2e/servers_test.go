@@ -13,7 +13,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/redis/go-redis/v9"
+	"github.com/gomodule/redigo/redis"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -46,14 +46,14 @@ func use(t *testing.T, p *project, first bool) {
 	db, err := pgx.Connect(ctx, s["ledger"].Facts["url"])
 	require.NoError(t, err)
 	defer db.Close(ctx)
-	options, err := redis.ParseURL(s["shelf"].Facts["url"])
+	cache, err := redis.DialURL(s["shelf"].Facts["url"])
 	require.NoError(t, err)
-	cache := redis.NewClient(options)
 	defer cache.Close()
 	if first {
 		_, err = db.Exec(ctx, "create table tools as select 'hammer drill' as name")
 		require.NoError(t, err)
-		require.NoError(t, cache.Set(ctx, "drill", "A1", 0).Err())
+		_, err = cache.Do("SET", "drill", "A1")
+		require.NoError(t, err)
 		u, err := url.Parse(s["postbox"].Facts["smtp_url"])
 		require.NoError(t, err)
 		require.NoError(t, smtp.SendMail(u.Host, nil, "shed@example.org", []string{"ines@example.org"}, []byte("Subject: drill\r\n\r\nDear Ines\r\n")))
@@ -68,7 +68,7 @@ func use(t *testing.T, p *project, first bool) {
 	var odd int
 	require.NoError(t, db.QueryRow(ctx, `select count(*) from pg_database where datname = 'it''s "odd"'`).Scan(&odd))
 	assert.Equal(t, 1, odd)
-	shelf, err := cache.Get(ctx, "drill").Result()
+	shelf, err := redis.String(cache.Do("GET", "drill"))
 	require.NoError(t, err)
 	assert.Equal(t, "A1", shelf)
 	mails, err := filepath.Glob(p.state("data/postbox/messages/*.eml"))

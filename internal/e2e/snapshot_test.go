@@ -26,7 +26,7 @@ import (
 	"github.com/aws/aws-sdk-go-v2/service/s3"
 	"github.com/beanstalkd/go-beanstalk"
 	"github.com/nats-io/nats.go"
-	"github.com/redis/go-redis/v9"
+	"github.com/gomodule/redigo/redis"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"go.mongodb.org/mongo-driver/v2/bson"
@@ -95,13 +95,15 @@ var holders = map[string]holder{
 		return s.Facts["path"] + "?_pragma=journal_mode(wal)&_pragma=busy_timeout(60000)"
 	})},
 	"shelf": {"kind = \"redis\"", []string{"redis-server"}, func(t *testing.T, s service) (func(int) error, func() int) {
-		o, err := redis.ParseURL(s.Facts["url"])
-		require.NoError(t, err)
-		o.ReadTimeout, o.MaxRetries = time.Minute, -1
-		c := redis.NewClient(o)
-		t.Cleanup(func() { c.Close() })
-		return func(n int) error { return c.RPush(context.Background(), "loans", n).Err() }, func() int {
-			list, err := c.LRange(context.Background(), "loans", 0, -1).Result()
+		pool := &redis.Pool{Dial: func() (redis.Conn, error) { return redis.DialURL(s.Facts["url"], redis.DialReadTimeout(time.Minute)) }}
+		t.Cleanup(func() { pool.Close() })
+		do := func(name string, args ...any) (any, error) {
+			c := pool.Get()
+			defer c.Close()
+			return c.Do(name, args...)
+		}
+		return func(n int) error { _, err := do("RPUSH", "loans", n); return err }, func() int {
+			list, err := redis.Strings(do("LRANGE", "loans", 0, -1))
 			require.NoError(t, err)
 			return numbered(t, numbers(t, list))
 		}

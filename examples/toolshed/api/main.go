@@ -12,8 +12,8 @@ import (
 	"os"
 	"time"
 
+	"github.com/gomodule/redigo/redis"
 	"github.com/jackc/pgx/v5"
-	"github.com/redis/go-redis/v9"
 )
 
 // Tool is something that can be borrowed.
@@ -45,19 +45,20 @@ func main() {
 	if _, err := db.Exec(ctx, schema); err != nil {
 		log.Fatal(err)
 	}
-	options, err := redis.ParseURL(os.Getenv("CACHE_URL"))
-	if err != nil {
-		log.Fatal(err)
+	cache := &redis.Pool{MaxIdle: 4, Dial: func() (redis.Conn, error) { return redis.DialURL(os.Getenv("CACHE_URL")) }}
+	do := func(name string, args ...any) (any, error) {
+		c := cache.Get()
+		defer c.Close()
+		return c.Do(name, args...)
 	}
-	cache := redis.NewClient(options)
 
 	http.HandleFunc("GET /healthz", func(w http.ResponseWriter, r *http.Request) {
-		if err := cache.Ping(r.Context()).Err(); err != nil {
+		if _, err := do("PING"); err != nil {
 			http.Error(w, err.Error(), http.StatusServiceUnavailable)
 		}
 	})
 	http.HandleFunc("GET /tools", func(w http.ResponseWriter, r *http.Request) {
-		answer, from, err := tools(r.Context(), db, cache)
+		answer, from, err := tools(r.Context(), db, do)
 		if err != nil {
 			http.Error(w, err.Error(), http.StatusInternalServerError)
 			return
@@ -72,12 +73,12 @@ func main() {
 }
 
 // tools returns the list of tools as JSON, and whence.
-func tools(ctx context.Context, db *pgx.Conn, cache *redis.Client) (answer, from string, err error) {
-	answer, err = cache.Get(ctx, cached).Result()
+func tools(ctx context.Context, db *pgx.Conn, cache func(name string, args ...any) (any, error)) (answer, from string, err error) {
+	answer, err = redis.String(cache("GET", cached))
 	if err == nil {
 		return answer, "cache", nil
 	}
-	if !errors.Is(err, redis.Nil) {
+	if !errors.Is(err, redis.ErrNil) {
 		return "", "", err
 	}
 	rows, err := db.Query(ctx, "select name, borrower, mail, due from tools order by name")
@@ -92,5 +93,6 @@ func tools(ctx context.Context, db *pgx.Conn, cache *redis.Client) (answer, from
 	if err != nil {
 		return "", "", err
 	}
-	return string(b), "database", cache.Set(ctx, cached, b, 20*time.Second).Err()
+	_, err = cache("SET", cached, b, "EX", 20)
+	return string(b), "database", err
 }
