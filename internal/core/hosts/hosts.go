@@ -129,36 +129,54 @@ func Write(path, project string, names []string) (bool, error) {
 // loopback addresses, sorted. Browsers do so by themselves with names below localhost (RFC
 // 6761, section 6.3); the resolvers of many systems do not.
 func Unresolved(ctx context.Context, names []string) []string {
-	ctx, cancel := context.WithTimeout(ctx, 500*time.Millisecond)
-	defer cancel()
+	file, _ := os.ReadFile(File) // which the resolver may remember as it was
+	known := Loopback(string(file))
+	// A resolver knows all names below localhost or none, and is asked for one of them.
+	var ask, below []string
+	for _, name := range names {
+		switch {
+		case known[name]:
+		case strings.HasSuffix(name, ".localhost"):
+			below = append(below, name)
+		default:
+			ask = append(ask, name)
+		}
+	}
 	var mu sync.Mutex
 	var out []string
 	var all sync.WaitGroup
 	limit := make(chan struct{}, 8)
-	file, _ := os.ReadFile(File) // which the resolver may remember as it was
-	known := Loopback(string(file))
-	for _, name := range names {
-		if known[name] {
-			continue
-		}
+	lookUp := func(name string, patience time.Duration, stands []string) {
 		all.Go(func() {
 			limit <- struct{}{}
 			defer func() { <-limit }()
-			addresses, err := net.DefaultResolver.LookupHost(ctx, name)
-			local := err == nil && slices.ContainsFunc(addresses, func(text string) bool {
-				a, err := netip.ParseAddr(text)
-				return err == nil && a.IsLoopback()
-			})
-			if !local {
+			if !local(ctx, name, patience) {
 				mu.Lock()
-				out = append(out, name)
-				mu.Unlock()
+				defer mu.Unlock()
+				out = append(out, stands...)
 			}
 		})
+	}
+	if len(below) > 0 {
+		lookUp(below[0], 100*time.Millisecond, below) // who knows it asks nobody
+	}
+	for _, name := range ask {
+		lookUp(name, 500*time.Millisecond, []string{name})
 	}
 	all.Wait()
 	slices.Sort(out)
 	return out
+}
+
+// local reports whether the resolver leads a name to a loopback address, within some time.
+func local(ctx context.Context, name string, patience time.Duration) bool {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	addresses, err := net.DefaultResolver.LookupHost(ctx, name)
+	return err == nil && slices.ContainsFunc(addresses, func(text string) bool {
+		a, err := netip.ParseAddr(text)
+		return err == nil && a.IsLoopback()
+	})
 }
 
 // Loopback returns the names that a hosts file leads to the loopback interface.
