@@ -160,19 +160,19 @@ func (c *Client) Environment(ctx context.Context, service string, files bool) ([
 	return call(ctx, c, e, none{}, service)
 }
 
-// Look returns how the services of a project are, by name, with the pid of its
-// keeper: as that says, or, without one, as they were left.
-func Look(ctx context.Context, p *project.Project) (map[string]Status, int, error) {
+// Look returns how the services of a project are, by name: as its keeper says, with what else that
+// tells, or, without one, as they were left.
+func Look(ctx context.Context, p *project.Project) (map[string]Status, Overview, error) {
 	current := map[string]Status{}
 	client, err := Find(ctx, p)
 	if errors.Is(err, ErrNoKeeper) {
 		for _, st := range keep.Rest(p) {
 			current[st.Name] = Status(st)
 		}
-		return current, 0, nil
+		return current, Overview{}, nil
 	}
 	if err != nil {
-		return nil, 0, err
+		return nil, Overview{}, err
 	}
 	defer client.Close()
 	s, err := client.Status(ctx)
@@ -184,5 +184,5 @@ func Look(ctx context.Context, p *project.Project) (map[string]Status, int, erro
 	for _, st := range s.Services {
 		current[st.Name] = st
 	}
-	return current, s.PID, err
+	return current, s.Overview, err
 }

@@ -54,14 +54,14 @@ func (a *app) status() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			current, pid, err := api.Look(cmd.Context(), p)
+			current, whole, err := api.Look(cmd.Context(), p)
 			if err != nil {
 				return err
 			}
 			if asJSON {
-				return a.printStatus(p, current, pid)
+				return a.printStatus(p, current, whole.PID)
 			}
-			defer a.sayOverview(cmd.Context(), p)
+			defer a.sayOverview(whole)
 			return a.statusTable(current)
 		},
 	}
@@ -71,16 +71,7 @@ func (a *app) status() *cobra.Command {
 
 // sayOverview tells what the user should know of the project as a whole: what
 // the keeper warns of, and that the declaration was changed.
-func (a *app) sayOverview(ctx context.Context, p *project.Project) {
-	client, err := api.Find(ctx, p)
-	if err != nil {
-		return
-	}
-	defer client.Close()
-	s, err := client.Status(ctx)
-	if err != nil {
-		return
-	}
+func (a *app) sayOverview(s api.Overview) {
 	if s.Warning != "" {
 		fmt.Fprintln(a.err, s.Warning)
 	}
