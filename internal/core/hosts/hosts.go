@@ -142,15 +142,17 @@ func Unresolved(ctx context.Context, names []string) []string {
 			ask = append(ask, name)
 		}
 	}
+	ctx, cancel := context.WithTimeout(ctx, 500*time.Millisecond)
+	defer cancel()
 	var mu sync.Mutex
 	var out []string
 	var all sync.WaitGroup
 	limit := make(chan struct{}, 8)
-	lookUp := func(name string, patience time.Duration, stands []string) {
+	lookUp := func(ctx context.Context, name string, stands []string) {
 		all.Go(func() {
 			limit <- struct{}{}
 			defer func() { <-limit }()
-			if !local(ctx, name, patience) {
+			if !local(ctx, name) {
 				mu.Lock()
 				defer mu.Unlock()
 				out = append(out, stands...)
@@ -158,20 +160,20 @@ func Unresolved(ctx context.Context, names []string) []string {
 		})
 	}
 	if len(below) > 0 {
-		lookUp(below[0], 100*time.Millisecond, below) // who knows it asks nobody
+		soon, cancel := context.WithTimeout(ctx, 100*time.Millisecond) // who knows it asks nobody
+		defer cancel()
+		lookUp(soon, below[0], below)
 	}
 	for _, name := range ask {
-		lookUp(name, 500*time.Millisecond, []string{name})
+		lookUp(ctx, name, []string{name})
 	}
 	all.Wait()
 	slices.Sort(out)
 	return out
 }
 
-// local reports whether the resolver leads a name to a loopback address, within some time.
-func local(ctx context.Context, name string, patience time.Duration) bool {
-	ctx, cancel := context.WithTimeout(ctx, patience)
-	defer cancel()
+// local reports whether the resolver leads a name to a loopback address.
+func local(ctx context.Context, name string) bool {
 	addresses, err := net.DefaultResolver.LookupHost(ctx, name)
 	return err == nil && slices.ContainsFunc(addresses, func(text string) bool {
 		a, err := netip.ParseAddr(text)

@@ -22,7 +22,7 @@ func serverAt(port int) server {
 		if time.Since(since) < time.Second {
 			return nil
 		}
-		_, err := c.Do("PING") // the server may have closed it
+		_, err := redis.DoWithTimeout(c, 2*time.Second, "PING") // the server may have closed it
 		return err
 	}, DialContext: func(ctx context.Context) (redis.Conn, error) {
 		return redis.DialContext(ctx, "tcp", address, redis.DialConnectTimeout(5*time.Second), redis.DialReadTimeout(time.Minute), redis.DialWriteTimeout(10*time.Second))
