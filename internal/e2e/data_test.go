@@ -14,8 +14,8 @@ import (
 	"github.com/beanstalkd/go-beanstalk"
 	"github.com/bradfitz/gomemcache/memcache"
 	mqtt "github.com/eclipse/paho.mqtt.golang"
-	"github.com/nats-io/nats.go"
 	"github.com/gomodule/redigo/redis"
+	"github.com/nats-io/nats.go"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
