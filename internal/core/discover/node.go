@@ -109,6 +109,11 @@ func (r *reader) readNode(folder, file string) {
 		r.readConnections(folder, main)
 		npx := map[string]string{"npm": "npx", "yarn": "yarn", "pnpm": "pnpm exec", "bun": "bunx"}[tool]
 		r.readPrisma(folder, main, npx)
+		defer func() { // unless a script does it
+			if !slices.ContainsFunc(r.p.Errands, func(e *Errand) bool { return e.With == main }) {
+				r.readMigrations(folder, main, npx, func(name string) bool { return m.Dependencies[name] != "" || m.Development[name] != "" })
+			}
+		}()
 	}
 	for _, script := range slices.Sorted(maps.Keys(m.Scripts)) {
 		if slices.Contains(mainScripts, script) {
@@ -122,6 +127,10 @@ func (r *reader) readNode(folder, file string) {
 		if len(words) == 0 || has(otherScripts) || !onceOnly && (!has(runningScripts) || !runsApp(m.Scripts[script])) {
 			continue
 		}
+		if main != nil && r.sql != "" && slices.Contains(migrateScripts, script) {
+			r.migrates(main, tool+" run "+script, Finding{file, lineOf(text, `"`+script+`"`), fmt.Sprintf("the script %q, which runs before the app", script)}, r.migrationFiles(folder)...)
+			continue
+		}
 		called := script
 		if folder != "." {
 			called = filepath.Base(folder) + "-" + script
@@ -133,11 +142,7 @@ func (r *reader) readNode(folder, file string) {
 		switch {
 		case onceOnly:
 			s.Lines = append(s.Lines, "once = true")
-			s.On = slices.Contains([]string{"migrate", "migrations", "db:migrate", "migrate:up"}, script) && r.sql != ""
-			s.Off = "it runs once before the app, and not every app wants that at each first start"
-			if main != nil && s.On {
-				main.link("needs", s)
-			}
+			s.On, s.Off = false, "it runs once before the app, and not every app wants that at each first start"
 		case words[0] == "dev" || words[0] == "start" || words[0] == "watch":
 			s.On = main == nil
 			s.Off = "it may be a part of another script that is on"
@@ -154,6 +159,7 @@ var (
 	mainScripts    = []string{"dev", "start:dev", "develop", "start", "serve"}
 	runningScripts = []string{"dev", "start", "serve", "server", "worker", "workers", "queue", "jobs", "scheduler", "cron", "consumer", "consumers", "api", "watch"}
 	onceScripts    = []string{"migrate", "migrations", "migration", "seed", "setup"}
+	migrateScripts = []string{"migrate", "migrations", "db:migrate", "migrate:up", "migrate:latest"}
 	otherScripts   = []string{"test", "tests", "lint", "build", "format", "check", "typecheck", "rollback", "down", "undo", "create", "make", "generate", "new", "drop", "reset", "deploy", "prod", "production", "pre", "post", "ci", "clean", "debug", "revert", "status", "preview"}
 )
 

@@ -165,6 +165,37 @@ func (r *reader) readPrisma(folder string, s *Service, run string) {
 	}
 }
 
+// migrationFolders are where packages have their migrations.
+var migrationFolders = []string{"migrations", "db/migrations", "database/migrations", "src/migrations", "src/db/migrations", "drizzle"}
+
+// migrationFiles returns a pattern for each folder with migrations that a package has.
+func (r *reader) migrationFiles(folder string) []string {
+	var out []string
+	for _, in := range migrationFolders {
+		if r.has(filepath.Join(folder, in)) {
+			out = append(out, path.Join(filepath.ToSlash(folder), in, "**"))
+		}
+	}
+	return out
+}
+
+// readMigrations proposes what brings a database to the state of a package's migrations, where no
+// script of the package does so. Has tells which libraries it has.
+func (r *reader) readMigrations(folder string, s *Service, run string, has func(library string) bool) {
+	files := r.migrationFiles(folder)
+	if len(files) == 0 || r.sql == "" {
+		return
+	}
+	for _, t := range []struct{ library, command string }{
+		{"knex", "knex migrate:latest"}, {"sequelize-cli", "sequelize-cli db:migrate"}, {"drizzle-kit", "drizzle-kit migrate"},
+	} {
+		if has(t.library) {
+			r.migrates(s, run+" "+t.command, Finding{filepath.Join(folder, "package.json"), 0, "migrations, which run before the app"}, files...)
+			return
+		}
+	}
+}
+
 // readSettings reads a module of settings in Python: the variables that it reads, and the mail server
 // that it names.
 func (r *reader) readSettings(s *Service, file string) {
