@@ -52,6 +52,9 @@ func TestHeld(t *testing.T) {
 		launches := ledger.launches
 		_, err = w.keeper.Start(context.Background(), false)
 		require.NoError(t, err)
+		for _, name := range []string{"api", "web"} {
+			assert.False(t, w.status(name).Blocked, "%s looks again: a start that asks now is not told of what was", name)
+		}
 		after(2 * time.Second)
 		assert.Equal(t, supervise.Ready, w.keeper.services["web"].Status().State)
 		assert.False(t, w.keeper.services["ledger"].Status().Held)

@@ -213,6 +213,10 @@ func (sv *Service) setProcess(id proc.ID) {
 
 // live leads through one life: from waiting for what it needs to the end of its process.
 func (sv *Service) live(ctx context.Context, p Process) (end ending) {
+	select {
+	case <-sv.again: // which the life before did not come to; this one is set up in any case
+	default:
+	}
 	if p == nil {
 		if err := sv.awaitNeeds(ctx); err != nil {
 			return ending{err: err}
@@ -279,13 +283,12 @@ func (sv *Service) request() Request {
 
 // awaitNeeds waits until all that the service needs is ready.
 func (sv *Service) awaitNeeds(ctx context.Context) error {
-	for said := ""; ; {
+	for {
 		missing, blocked := sv.host.Missing(sv.name)
 		if missing == "" {
 			return ctx.Err()
 		}
-		if now := fmt.Sprint(missing, blocked); now != said {
-			said = now
+		if s := sv.Status(); s.State != Waiting || s.Reason != missing || s.Blocked != blocked {
 			sv.Set(func(s *Status) {
 				s.State, s.Reason, s.Remarks, s.Blocked, s.Until = Waiting, missing, nil, blocked, time.Time{}
 			})

@@ -139,7 +139,27 @@ type attempt struct {
 
 // Start begins an attempt, unless one is under way or the service has run to
 // its end as it should, and reports whether it has.
-func (sv *Service) Start(r Request) bool { return sv.start(nil, r) || sv.setUpAgain() }
+func (sv *Service) Start(r Request) bool {
+	if sv.start(nil, r) || sv.setUpAgain() {
+		return true
+	}
+	sv.reconsider()
+	return false
+}
+
+// reconsider has a service look again at what it waits for and what would not have come by itself.
+// Until it has, it is not blocked: what it was blocked by may have been started with it.
+func (sv *Service) reconsider() {
+	again := false
+	sv.Set(func(s *Status) {
+		if again = s.State == Waiting && s.Blocked; again {
+			s.Reason, s.Blocked = "", false
+		}
+	})
+	if again {
+		sv.Wake()
+	}
+}
 
 // setUpAgain has a service that is ready set up again if that has something to
 // do, and reports whether it has.
