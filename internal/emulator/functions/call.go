@@ -241,7 +241,11 @@ func (s *Server) runModule(ctx context.Context, w http.ResponseWriter, r *http.R
 	if answer.Error != nil {
 		run.settle()
 		run.call.Store(nil)
-		p.put(run)
+		if answer.Ended {
+			run.end()
+		} else {
+			p.put(run)
+		}
 		return answer.Error
 	}
 	for _, pair := range answer.Headers {

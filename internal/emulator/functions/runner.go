@@ -76,6 +76,7 @@ type head struct {
 	Ready  bool    `json:"ready,omitempty"`
 	Failed *thrown `json:"failed,omitempty"`
 	Error  *thrown `json:"error,omitempty"`
+	Ended  bool    `json:"ended,omitempty"` // with it the process ends
 }
 
 // runner is a process in which a module is loaded. It is used by one call at a time.
@@ -91,6 +92,9 @@ type runner struct {
 	marks chan struct{}
 	over  atomic.Uint64 // the memory that was too much
 }
+
+// answerTime is for how long the answers of a process that has ended can be read.
+const answerTime = 10 * time.Second
 
 // errNoRunner says that what a function runs on is missing.
 type errNoRunner struct{ program string }
@@ -165,7 +169,8 @@ func (s *Server) startRunner(ctx context.Context, f *function, round int, c *cal
 		// A process that it has left behind can hold its output open.
 		r.process.end()
 		_ = in.Close()
-		_ = out.Close()
+		// What it answered last may not have been read yet.
+		time.AfterFunc(answerTime, func() { _ = out.Close() })
 	}()
 	if f.Memory > 0 {
 		go r.watch(f.Memory, func(used uint64) { r.over.Store(used) })
@@ -196,6 +201,7 @@ func (r *runner) await(ctx context.Context) (head, error) {
 			return h, ctx.Err()
 		}
 		r.end()
+		_ = r.rest.Close()
 		return h, errEnded
 	}
 	return h, nil

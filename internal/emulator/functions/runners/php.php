@@ -101,7 +101,7 @@ $calling = 0;
 register_shutdown_function(function () use (&$calling, $answers) {
     $e = error_get_last();
     if ($calling > 0 && $e !== null) {
-        neighbour_say($answers, ['id' => $calling, 'error' => ['message' => $e['message'], 'stack' => $e['message'] . "\n  at " . $e['file'] . ':' . $e['line']]]);
+        neighbour_say($answers, ['id' => $calling, 'ended' => true, 'error' => ['message' => $e['message'], 'stack' => $e['message'] . "\n  at " . $e['file'] . ':' . $e['line']]]);
     }
 });
 
