@@ -85,8 +85,8 @@ printf '#!/bin/sh\nexit 101\n' | "${as_root[@]}" tee $policy >/dev/null
 "${as_root[@]}" chmod 755 $policy
 
 "${as_root[@]}" apt-get update -qq >&2
-size=$({ LC_ALL=C apt-get install --assume-no --no-install-recommends "${missing[@]}" 2>/dev/null || true; } | sed -n 's|^Need to get \([^/]*\).*|\1|p; s|^After this operation, \(.*\) of additional.*|\1|p' | paste -sd, | sed 's|B,|B to download, |')
-echo "packages: installing, which takes some minutes (${size:-?} on disk): ${missing[*]}" >&2
+size=$({ "${as_root[@]}" env LC_ALL=C apt-get install --assume-no --no-install-recommends "${missing[@]}" 2>/dev/null || true; } | sed -n 's#^Need to get \([0-9.,]* [kMG]*B\).*#\1 to download#p; s#^After this operation, \([0-9.,]* [kMG]*B\) of additional.*#\1 on disk#p' | paste -sd'|' | sed 's#|#, #')
+echo "packages: installing, which takes some minutes (${size:-of unknown size}): ${missing[*]}" >&2
 "${as_root[@]}" apt-get install -y -qq --no-install-recommends "${missing[@]}" >&2
 
 # What this installation enabled, and only that, is disabled again.
