@@ -18,9 +18,6 @@ import (
 // when they are loaded: what not every process needs is done on first use.
 func TestLoading(t *testing.T) {
 	t.Parallel()
-	if withRace {
-		t.Skip("the race detector has a start of its own")
-	}
 	least := map[string]float64{} // of several runs, in milliseconds
 	allocations := map[string]int{}
 	for range 9 {
