@@ -13,7 +13,11 @@ BUILD   := $(GO) build -ldflags '-s -w $(STAMP)'
 # One form for all builds, so that each package is compiled once.
 export GOFLAGS := $(filter-out -trimpath,$(GOFLAGS)) -trimpath
 
-.PHONY: help race build program install uninstall demo trouble test faults fuzz quickfuzz bench lint screenshots testshare docs clean
+# No C: the program needs no library of the system it runs on, and begins sooner.
+export CGO_ENABLED := 0
+race: export CGO_ENABLED := 1
+
+.PHONY: help race build program install uninstall demo trouble test faults fuzz quickfuzz bench figures lint screenshots testshare docs clean
 
 help: ## what there is
 	@sed -n 's/^\([a-z0-9]*\):[^#]*## /\1\t/p' $(MAKEFILE_LIST) | expand -t 14
@@ -52,7 +56,7 @@ test: ## every test; installs what the tests need, where it can
 
 race: ## the tests of the packages that do things at the same time, with the race detector
 	@scripts/packages.sh test
-	@scripts/test.sh -race -timeout 25m -vet=off -parallel 8 $$($(GO) list ./internal/core/... ./internal/api ./internal/gate/... ./internal/emulator/... | grep -v '/internal/core$$')
+	@scripts/test.sh -race -timeout 25m -vet=off -parallel 8 $$($(GO) list ./internal/core/... ./internal/kinds/... ./internal/api ./internal/gate/... ./internal/emulator/... | grep -v '/internal/core$$')
 
 faults: ## what goes wrong around keepers, services and machines, with real processes
 	scripts/packages.sh test
@@ -61,9 +65,9 @@ faults: ## what goes wrong around keepers, services and machines, with real proc
 # By count: a time that runs out during an attempt fails the attempt.
 FUZZ ?= 300x
 # By package below internal: what is quickly built, and what needs minutes.
-QUICK   := core/journal/FuzzEntries core/snapshot/FuzzImport core/sqlscript/FuzzSplit core/route/FuzzHost core/schedule/FuzzLine emulator/documents/value/FuzzValidate \
+QUICK   := core/record/journal/FuzzEntries core/data/snapshot/FuzzImport core/data/sqlscript/FuzzSplit core/declaration/route/FuzzHost core/declaration/schedule/FuzzLine emulator/documents/value/FuzzValidate \
 	emulator/documents/query/FuzzParse emulator/documents/wire/FuzzRead
-SLOW    := core/declare/FuzzParse core/declare/FuzzEdit core/wire/FuzzEnvFile core/keep/FuzzState api/FuzzRequests emulator/objects/FuzzStream \
+SLOW    := core/declaration/declare/FuzzParse core/declaration/declare/FuzzEdit core/declaration/wire/FuzzEnvFile core/keeper/keep/FuzzState api/FuzzRequests emulator/objects/FuzzStream \
 	emulator/documents/pipeline/FuzzPipeline emulator/identity/FuzzRequests emulator/functions/FuzzAnswer emulator/stub/FuzzPaths emulator/stub/FuzzDocument
 fuzz: quickfuzz ## each fuzz test for a few hundred inputs; longer with FUZZ=100000x
 	@$(call fuzz,$(SLOW))
@@ -76,6 +80,10 @@ fuzz = set -e; for f in $(1); do $(GO) test -run '^$$' -fuzz "^$${f\#\#*/}$$" -f
 bench: program ## how fast it is, with the limits
 	scripts/packages.sh bench
 	$(GO) run ./internal/bench -binary $(BIN)
+
+figures: program ## measures what the README quotes, and writes its table
+	scripts/packages.sh bench
+	$(GO) run ./internal/bench -binary $(BIN) -table README.md
 
 lint: ## form, vet and staticcheck
 	@test -z "$$(gofmt -l .)" || { echo "not formatted:"; gofmt -l .; exit 1; }
@@ -90,7 +98,7 @@ testshare: ## how many of the Go lines are tests, in percent
 	@git ls-files '*.go' ':!third_party' | xargs awk 'NF { all++; if (FILENAME ~ /_test\.go$$/) tests++ } END { printf "tests are %.1f %% of %d Go lines\n", 100 * tests / all, all }'
 
 docs: ## docs/KINDS.md and the JSON Schema, from the types
-	$(GO) test ./internal/core/kind/catalogue -update
+	$(GO) test ./internal/kinds/catalogue -update
 
 clean: ## removes bin
 	rm -rf bin

@@ -46,7 +46,7 @@ require (
 	github.com/xdg-go/scram v1.4.0
 	go.mongodb.org/mongo-driver/v2 v2.10.0
 	go.uber.org/goleak v1.3.0
-	go.yaml.in/yaml/v3 v3.0.5
+	go.yaml.in/yaml/v4 v4.0.0
 	golang.org/x/image v0.30.0
 	golang.org/x/net v0.58.0
 	golang.org/x/oauth2 v0.38.0
@@ -108,7 +108,7 @@ require (
 	github.com/xo/terminfo v1.0.0 // indirect
 	github.com/youmark/pkcs8 v0.0.0-20240726163527-a2c0da244d78 // indirect
 	github.com/yusufpapurcu/wmi v1.2.4 // indirect
-	go.yaml.in/yaml/v4 v4.0.0 // indirect
+	go.yaml.in/yaml/v3 v3.0.5 // indirect
 	golang.org/x/crypto v0.57.0 // indirect
 	modernc.org/libc v1.80.1 // indirect
 	modernc.org/mathutil v1.7.1 // indirect

@@ -6,6 +6,7 @@ import (
 	"os"
 
 	"neighbour/internal/cli"
+	_ "neighbour/internal/kinds/catalogue" // the kinds that there are
 	"neighbour/internal/tui"
 	"neighbour/internal/tui/shell"
 )

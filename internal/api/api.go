@@ -7,8 +7,8 @@ import (
 	"fmt"
 	"time"
 
-	"neighbour/internal/core/check"
-	"neighbour/internal/core/insight"
+	"neighbour/internal/core/keeper/check"
+	"neighbour/internal/core/keeper/insight"
 )
 
 // Version is the version of the interface, the first element of its paths.

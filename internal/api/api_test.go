@@ -16,9 +16,10 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
 
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/supervise"
+	_ "neighbour/internal/kinds/catalogue"
 )
 
 // serve runs a keeper in this process and returns a client of it.

@@ -8,16 +8,15 @@ import (
 	"strconv"
 	"time"
 
-	"neighbour/internal/core/check"
-	"neighbour/internal/core/history"
-	"neighbour/internal/core/insight"
-	"neighbour/internal/core/journal"
-	"neighbour/internal/core/keep"
-	"neighbour/internal/core/launch"
+	"neighbour/internal/core/keeper/check"
+	"neighbour/internal/core/keeper/insight"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/keeper/launch"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/starts"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/usage"
+	"neighbour/internal/core/record/history"
+	"neighbour/internal/core/record/journal"
+	"neighbour/internal/core/record/starts"
+	"neighbour/internal/core/record/usage"
 )
 
 // Questions are those about a project that change nothing, and that can be
@@ -128,7 +127,7 @@ func (h here) Checks(ctx context.Context) ([]check.Finding, error) {
 	if err != nil {
 		return nil, err
 	}
-	return check.Run(ctx, h.project, func(name string) check.Seen { return keep.SeenBy(supervise.Status(services[name])) }), nil
+	return check.Run(ctx, h.project, func(name string) check.Seen { return keep.SeenBy(services[name]) }), nil
 }
 
 // Usage returns what the services and the machine used over a period up to now, in

@@ -6,8 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/supervise"
 	"neighbour/internal/gate/control"
 )
 
@@ -67,7 +67,7 @@ func (k keepers) Start(ctx context.Context, p *project.Project, service string, 
 
 // isNot says of a service of another project why it isn't ready.
 func isNot(of string, st Status) error {
-	text := fmt.Sprintf("%s of %s is %s", st.Name, of, supervise.Status(st).Shown())
+	text := fmt.Sprintf("%s of %s is %s", st.Name, of, st.Shown())
 	if st.Reason != "" {
 		text += ": " + st.Reason
 	}

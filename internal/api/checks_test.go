@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"neighbour/internal/core/check"
+	"neighbour/internal/core/keeper/check"
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/supervise"
 	"neighbour/internal/testkit"
 )
 

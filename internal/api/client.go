@@ -15,10 +15,11 @@ import (
 	"strconv"
 	"strings"
 
-	"neighbour/internal/core/check"
-	"neighbour/internal/core/insight"
-	"neighbour/internal/core/keep"
-	"neighbour/internal/core/port"
+	"neighbour/internal/core/keeper/check"
+	"neighbour/internal/core/keeper/insight"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/keeper/supervise"
+	"neighbour/internal/core/machine/port"
 	"neighbour/internal/core/project"
 )
 
@@ -264,10 +265,38 @@ func (c *Client) Progress(ctx context.Context) (*Events, error) {
 	return c.events(ctx, eventsEndpoint.path+"?progress=true")
 }
 
-// Moves is as Progress, but tells only of services that come into another state. It keeps no
-// keeper from ending when nothing runs.
-func (c *Client) Moves(ctx context.Context) (*Events, error) {
-	return c.events(ctx, eventsEndpoint.path+"?progress=true&moves=true")
+// Follow calls moved with the whole project at once, and each time that a service has come into
+// another state, until the context or the keeper ends. It keeps no keeper from ending when nothing
+// runs.
+func (c *Client) Follow(ctx context.Context, moved func(Snapshot)) error {
+	events, err := c.events(ctx, eventsEndpoint.path+"?progress=true&moves=true")
+	if err != nil {
+		return err
+	}
+	defer events.Close()
+	defer context.AfterFunc(ctx, func() { events.Close() })()
+	states := map[string]supervise.State{}
+	for first := true; ; first = false {
+		told, err := events.Next()
+		if err != nil {
+			return err
+		}
+		news := first
+		for _, st := range told.Services {
+			if states[st.Name] != st.State {
+				states[st.Name] = st.State
+				news = true
+			}
+		}
+		if !news {
+			continue
+		}
+		now, err := c.Status(ctx)
+		if err != nil {
+			return err
+		}
+		moved(now)
+	}
 }
 
 func (c *Client) events(ctx context.Context, path string) (*Events, error) {

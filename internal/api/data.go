@@ -6,9 +6,9 @@ import (
 	"net/http"
 	"net/url"
 
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/data/store"
+	"neighbour/internal/core/keeper/keep"
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/store"
 )
 
 // Filling says which file's items are to be added to a collection.

@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"neighbour/internal/core/data/store"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/store"
 )
 
 // Without a keeper a database that is a file is looked into all the same, and of

@@ -9,15 +9,15 @@ import (
 	"reflect"
 	"strings"
 
-	"neighbour/internal/core/check"
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/history"
-	"neighbour/internal/core/insight"
-	"neighbour/internal/core/journal"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/keeper/check"
+	"neighbour/internal/core/keeper/insight"
+	"neighbour/internal/core/keeper/keep"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/starts"
-	"neighbour/internal/core/usage"
+	"neighbour/internal/core/record/history"
+	"neighbour/internal/core/record/journal"
+	"neighbour/internal/core/record/starts"
+	"neighbour/internal/core/record/usage"
 )
 
 // endpoint is a request that a keeper answers. It is declared here and nowhere

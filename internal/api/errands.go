@@ -6,11 +6,11 @@ import (
 	"net/http"
 	"strconv"
 
-	"neighbour/internal/core/errand"
-	"neighbour/internal/core/insight"
-	"neighbour/internal/core/keep"
-	"neighbour/internal/core/launch"
-	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/keeper/insight"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/keeper/launch"
+	"neighbour/internal/core/keeper/supervise"
+	"neighbour/internal/core/record/errand"
 )
 
 // Arguments are what an errand is run with.

@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/keeper/keep"
 	"neighbour/internal/core/project"
 )
 

@@ -10,7 +10,7 @@ import (
 	"strconv"
 	"time"
 
-	"neighbour/internal/core/traffic"
+	"neighbour/internal/core/record/traffic"
 	"neighbour/internal/gate/control"
 )
 

@@ -12,8 +12,8 @@ import (
 	"syscall"
 	"time"
 
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/keeper/keep"
 	"neighbour/internal/core/project"
 )
 

@@ -9,7 +9,7 @@ import (
 	"strconv"
 	"strings"
 
-	"neighbour/internal/core/journal"
+	"neighbour/internal/core/record/journal"
 )
 
 // LogQuery asks for a part of the time line of what services printed.

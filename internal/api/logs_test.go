@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"neighbour/internal/core/journal"
+	"neighbour/internal/core/record/journal"
 )
 
 // What a client asks for is what the keeper reads.

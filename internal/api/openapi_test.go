@@ -12,6 +12,7 @@ import (
 	"go/token"
 	"log/slog"
 	"os"
+	"path"
 	"path/filepath"
 	"reflect"
 	"regexp"
@@ -22,7 +23,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"go.yaml.in/yaml/v3"
+	"go.yaml.in/yaml/v4"
 )
 
 var update = flag.Bool("update", false, "write docs/openapi.yaml anew")
@@ -32,7 +33,7 @@ var update = flag.Bool("update", false, "write docs/openapi.yaml anew")
 // go test ./internal/api -update writes it anew.
 func TestDescriptionIsCurrent(t *testing.T) {
 	s := NewServer(nil, nil, slog.New(slog.DiscardHandler))
-	o := &openAPI{schemas: map[string]any{}, sources: map[string]*source{}, t: t}
+	o := &openAPI{named: map[string]reflect.Type{}, schemas: map[string]any{}, sources: map[string]*source{}, t: t}
 	paths := map[string]map[string]any{}
 	for _, d := range s.described {
 		path := "/v" + Version + d.path
@@ -110,6 +111,7 @@ func shapeOf(v any) any {
 
 type openAPI struct {
 	schemas map[string]any
+	named   map[string]reflect.Type
 	sources map[string]*source // by package
 	t       *testing.T
 }
@@ -180,13 +182,26 @@ func (o *openAPI) schema(t reflect.Type) map[string]any {
 	case reflect.Float32, reflect.Float64:
 		return map[string]any{"type": "number"}
 	case reflect.Struct:
-		if _, known := o.schemas[t.Name()]; !known {
-			o.schemas[t.Name()] = nil // it may be part of itself
-			o.schemas[t.Name()] = o.object(t)
+		name := o.nameOf(t)
+		if _, known := o.schemas[name]; !known {
+			o.schemas[name] = nil // it may be part of itself
+			o.schemas[name] = o.object(t)
 		}
-		return map[string]any{"$ref": "#/components/schemas/" + t.Name()}
+		return map[string]any{"$ref": "#/components/schemas/" + name}
 	}
 	return map[string]any{"type": "integer"}
+}
+
+// nameOf returns what the schema of a type is called: as the type, with its package before it where
+// a type of another package is called so, too.
+func (o *openAPI) nameOf(t reflect.Type) string {
+	name := t.Name()
+	if was := o.named[name]; was != nil && was != t {
+		in := path.Base(t.PkgPath())
+		name = strings.ToUpper(in[:1]) + in[1:] + name
+	}
+	o.named[name] = t
+	return name
 }
 
 // object describes a struct as encoding/json writes it.

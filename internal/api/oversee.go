@@ -9,7 +9,7 @@ import (
 	"sync"
 	"time"
 
-	"neighbour/internal/core/check"
+	"neighbour/internal/core/keeper/check"
 	"neighbour/internal/core/project"
 )
 

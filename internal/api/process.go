@@ -15,9 +15,9 @@ import (
 	"syscall"
 	"time"
 
-	"neighbour/internal/core/insight"
-	"neighbour/internal/core/keep"
-	"neighbour/internal/core/proc"
+	"neighbour/internal/core/keeper/insight"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/machine/proc"
 	"neighbour/internal/core/project"
 	"neighbour/internal/gate/control"
 )
@@ -83,15 +83,18 @@ func Keep(ctx context.Context, dir, profile string, start []string) (err error) 
 	}
 	go endWhenIdle(ctx, k, endStopped)
 	if p.Copy != "" {
-		go endAbandoned(ctx, k, p, endStopped)
-		// At the very end: what is still written there would bring it back.
+		// At the very end: what is still written there would bring it back. Services that go on
+		// without this keeper are found by what is there.
 		defer func() {
-			if p.Forsaken() && err == nil {
+			if p.Forsaken() && err == nil && !keep.Orphaned(p) {
 				err = p.RemoveCopy()
 			}
 		}()
 	}
 	<-adopted
+	if p.Copy != "" { // not before: what an earlier keeper left is to be stopped, too
+		go endAbandoned(ctx, k, p, endStopped)
+	}
 	if len(start) > 0 {
 		if _, err := k.Start(keep.AskedBy(ctx, "apply"), false, start...); err != nil {
 			log.Error("start", "why", err)
@@ -113,10 +116,10 @@ func Keep(ctx context.Context, dir, profile string, start []string) (err error) 
 	err = server.Serve(ctx, l)
 	end()
 	all.Wait()
-	if err := errors.Join(err, <-supervised); err != nil || server.next == nil {
+	if err := errors.Join(err, <-supervised); err != nil || server.next.Load() == nil {
 		return err
 	}
-	return become(p, g.lock, server.next)
+	return become(p, g.lock, *server.next.Load())
 }
 
 // lockVariable tells a keeper that takes another's place which file

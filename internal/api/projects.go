@@ -15,11 +15,11 @@ import (
 	"syscall"
 	"time"
 
-	"neighbour/internal/core/keep"
-	"neighbour/internal/core/proc"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/keeper/supervise"
+	"neighbour/internal/core/machine/proc"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/words"
 )
 
 // ListedService is a service of a project in a list.

@@ -6,7 +6,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/keeper/supervise"
 )
 
 func TestListedInWords(t *testing.T) {

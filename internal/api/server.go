@@ -14,13 +14,13 @@ import (
 	"sync/atomic"
 	"time"
 
-	"neighbour/internal/core/check"
-	"neighbour/internal/core/history"
-	"neighbour/internal/core/insight"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/keeper/check"
+	"neighbour/internal/core/keeper/insight"
+	"neighbour/internal/core/keeper/keep"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/starts"
-	"neighbour/internal/core/usage"
+	"neighbour/internal/core/record/history"
+	"neighbour/internal/core/record/starts"
+	"neighbour/internal/core/record/usage"
 )
 
 // Server answers for a keeper.
@@ -34,7 +34,7 @@ type Server struct {
 	// replace ends the keeper so that another, which starts what is in next,
 	// takes its place; next is nil as long as none is to.
 	replace context.CancelFunc
-	next    []string
+	next    atomic.Pointer[[]string]
 	// replaced says that another is going to take the keeper's place, so that
 	// whoever waits for that one does not take this one for it.
 	replaced atomic.Bool
@@ -126,7 +126,7 @@ func (s *Server) hello(*http.Request, none) (Keeper, func(), error) {
 }
 
 func (s *Server) status(*http.Request, none) (Snapshot, func(), error) {
-	return snapshotOf(s.keeper.Snapshot()), nil, nil
+	return s.keeper.Snapshot(), nil, nil
 }
 
 func (s *Server) operations(*http.Request, none) ([]keep.Operation, func(), error) {
@@ -309,7 +309,7 @@ func (s *Server) apply(r *http.Request, n Names) ([]insight.Effect, func(), erro
 // replaceBy ends the keeper so that another takes its place, which starts
 // these services.
 func (s *Server) replaceBy(start []string) {
-	s.next = start
+	s.next.Store(&start)
 	s.replace()
 }
 
@@ -375,7 +375,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 		sent := time.Now()
-		if sendEvent(w, snapshotOf(snapshot)) != nil {
+		if sendEvent(w, snapshot) != nil {
 			return
 		}
 		select {

@@ -4,8 +4,8 @@ import (
 	"context"
 	"net/http"
 
-	"neighbour/internal/core/keep"
-	"neighbour/internal/core/snapshot"
+	"neighbour/internal/core/data/snapshot"
+	"neighbour/internal/core/keeper/keep"
 )
 
 // Saving says what a snapshot is to be saved of.

@@ -8,7 +8,7 @@ import (
 	"strconv"
 	"time"
 
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/keeper/keep"
 )
 
 // Fired is an event that is to be sent by hand.

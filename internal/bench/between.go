@@ -106,7 +106,8 @@ func benchFunctions(dir string) error {
 	if problem != nil {
 		return problem
 	}
-	fmt.Printf("functions: %.0f calls a second of a warm function in Node (at least 500); at 500 a second %s at the median (at most 10), %s at the 95th percentile\n", most, ms(took[len(took)/2]), ms(took[len(took)*95/100]))
+	tell("functions/rate", "`functions`: calls of a warm function in Node", atLeast(500, "/s"), "", most)
+	tell("functions/took", "… one of 500 a second", atMost(10, "ms"), "the 95th percentile: "+ms(took[len(took)*95/100]), inMS(median(took))...)
 	return nil
 }
 
@@ -162,7 +163,7 @@ func benchTriggers(dir string) error {
 		}
 		time.Sleep(5 * time.Millisecond)
 	}
-	fmt.Printf("triggers: %.0f events a second from documents to an app by HTTP (at least 1000); inserted in %.1f s\n", events/time.Since(began).Seconds(), inserted.Seconds())
+	tell("triggers/rate", "events from `documents` through a trigger to an app", atLeast(1000, "/s"), "inserted in "+ms(inserted), events/time.Since(began).Seconds())
 	return nil
 }
 
@@ -217,6 +218,7 @@ func benchStub(dir string) error {
 	}
 	rate := requests / time.Since(began).Seconds()
 	cancel()
-	fmt.Printf("stub: 1000 operations loaded in %.2f s (at most 1); %.0f requests a second, one after another, checked and answered\n", took[len(took)/2].Seconds(), rate)
+	tell("stub/load", "`stub`: an OpenAPI document of 1,000 operations", atMost(1000, "ms"), "", inMS(took...)...)
+	tell("stub/rate", "… requests one after another, checked and answered", only("/s"), "", rate)
 	return <-done
 }

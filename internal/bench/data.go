@@ -15,8 +15,8 @@ import (
 	_ "github.com/jackc/pgx/v5/stdlib"
 
 	"neighbour/internal/api"
+	"neighbour/internal/core/data/store"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/store"
 )
 
 const (
@@ -102,7 +102,6 @@ func benchTable(ctx context.Context, db *sql.DB, keeper *api.Client, service str
 			return err
 		}
 	}
-	last := ""
 	for _, one := range []struct {
 		what      string
 		q         store.Query
@@ -144,11 +143,10 @@ func benchTable(ctx context.Context, db *sql.DB, keeper *api.Client, service str
 		if err != nil {
 			return err
 		}
-		last += fmt.Sprintf("data       %s, %s of %d rows: %s; a client of its own: %s; %s more (at most 100 ms)\n", service, one.what, benchRows, ms(ours), ms(theirs), ms(ours-theirs))
+		tell("data/"+service+"/"+strings.ReplaceAll(one.what, " ", "-"), fmt.Sprintf("%s of %d rows in `%s`, more than a client of its own takes", one.what, benchRows, service), atMost(100, "ms"), ms(ours)+" : "+ms(theirs), inMS(ours-theirs)...)
 	}
 	listing, err := timed(*runs, func() error { _, err := keeper.Data(ctx, service); return err })
-	fmt.Print(last)
-	fmt.Printf("data       %s, the list of collections: %s\n", service, ms(listing))
+	tell("data/"+service+"/list", "… the list of its collections", only("ms"), "", inMS(listing)...)
 	return err
 }
 
@@ -180,9 +178,9 @@ func benchPrefix(ctx context.Context, p *project.Project, keeper *api.Client) er
 	if err != nil {
 		return err
 	}
-	fmt.Printf("data       first page of %d keys, with their values: %s; a scan for them alone: %s; %s more (at most 100 ms)\n", benchKeys, ms(ours), ms(theirs), ms(ours-theirs))
+	tell("data/shelf/first-page", fmt.Sprintf("first page of %d keys of Redis with their values, more than a scan for them alone", benchKeys), atMost(100, "ms"), ms(ours)+" : "+ms(theirs), inMS(ours-theirs)...)
 	listing, err := timed(*runs, func() error { _, err := keeper.Data(ctx, "shelf"); return err })
-	fmt.Printf("data       how they begin, found of some: %s\n", ms(listing))
+	tell("data/shelf/list", "… how they begin, found of some", only("ms"), "", inMS(listing)...)
 	return err
 }
 
@@ -245,6 +243,8 @@ func benchInbox(ctx context.Context, p *project.Project, keeper *api.Client) err
 		took = append(took, time.Since(began))
 		return err
 	})
-	fmt.Printf("inbox      %d mails: first page %s (at most 50 ms), a search of all %s (at most 300 ms), a new one seen %s after it was begun to be sent (at most 50 ms)\n", benchMails, ms(page), ms(search), ms(median(took)))
+	tell("inbox/page", fmt.Sprintf("an inbox of %d mails: the first page", benchMails), atMost(50, "ms"), "", inMS(page)...)
+	tell("inbox/search", "… a search of all", atMost(300, "ms"), "", inMS(search)...)
+	tell("inbox/new", "… a new one seen, from when it was begun to be sent", atMost(50, "ms"), "", inMS(took...)...)
 	return err
 }

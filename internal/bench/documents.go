@@ -2,8 +2,10 @@ package main
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -13,7 +15,7 @@ import (
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/proc"
+	"neighbour/internal/core/machine/proc"
 	"neighbour/internal/core/project"
 )
 
@@ -43,19 +45,50 @@ func benchDocuments(dir string) error {
 	defer func() { _ = client.Disconnect(ctx) }()
 	tools := client.Database("bench").Collection("tools")
 	var n atomic.Int64
-	inserts, err := rate(func() error {
-		_, err := tools.InsertOne(ctx, bson.D{{Key: "_id", Value: n.Add(1)}, {Key: "name", Value: "hammer drill"}, {Key: "price", Value: 129.9}, {Key: "tags", Value: bson.A{"power", "wall"}}})
-		return err
-	})
+	document := func() bson.D {
+		return bson.D{{Key: "_id", Value: n.Add(1)}, {Key: "name", Value: "hammer drill"}, {Key: "price", Value: 129.9}, {Key: "tags", Value: bson.A{"power", "wall"}}}
+	}
+	plain, err := plainRows(filepath.Join(dir, "plain.db"))
 	if err != nil {
 		return err
+	}
+	defer plain.Close()
+	var inserts, beside, finds []float64
+	for range 3 {
+		ours, err := rate(func() error { _, err := tools.InsertOne(ctx, document()); return err })
+		if err != nil {
+			return err
+		}
+		theirs, err := rate(func() error {
+			d := document()
+			b, err := bson.Marshal(d)
+			if err == nil {
+				_, err = plain.Exec("insert into tools values (?, ?)", d[0].Value, b)
+			}
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		inserts, beside = append(inserts, ours), append(beside, ours/theirs)
 	}
 	most := n.Load()
-	finds, err := rate(func() error { return tools.FindOne(ctx, bson.D{{Key: "_id", Value: 1 + n.Add(1)%most}}).Err() })
-	if err != nil {
-		return err
+	for range 3 {
+		one, err := rate(func() error {
+			err := tools.FindOne(ctx, bson.D{{Key: "_id", Value: 1 + n.Add(1)%most}}).Err()
+			if errors.Is(err, mongo.ErrNoDocuments) { // it is among the plain rows
+				err = nil
+			}
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		finds = append(finds, one)
 	}
-	fmt.Printf("documents, 8 at a time on one pool: %.0f inserts/s (at least 5000), %.0f finds by key/s (at least 8000)\n", inserts, finds)
+	tell("documents/inserts", "`documents`, by eight clients at a time: inserts", atLeast(5000, "/s"), "", inserts...)
+	tell("documents/beside", "… to the same SQLite driver's rate of transactions with one row of the same bytes", atLeast(0.6, "×"), "", beside...)
+	tell("documents/finds", "… finds by key", atLeast(8000, "/s"), "", finds...)
 
 	many := client.Database("bench").Collection("many")
 	if _, err := many.Indexes().CreateOne(ctx, mongo.IndexModel{Keys: bson.D{{Key: "code", Value: 1}}}); err != nil {
@@ -79,8 +112,20 @@ func benchDocuments(dir string) error {
 		}
 		took = append(took, time.Since(began))
 	}
-	fmt.Printf("documents, a find by an index over 1,000,000: %s (at most 2 ms)\n", ms(median(took)))
+	tell("documents/index", "… a find by an index over a million", atMost(2, "ms"), "", inMS(median(took))...)
 	return nil
+}
+
+// plainRows opens a database of SQLite with a table of rows, which are written as surely as
+// documents are.
+func plainRows(path string) (*sql.DB, error) {
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_pragma=busy_timeout(10000)")
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1) // one writes at a time, whoever waits
+	_, err = db.Exec("create table tools (id integer primary key, document blob)")
+	return db, err
 }
 
 // readyAndIdle tells how soon an emulator is ready, and how much memory it takes when it is
@@ -108,7 +153,8 @@ func readyAndIdle(dir, service, title string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("%s: ready after %s (at most 50 ms), %d MB when idle (under 40)\n", title, ms(median(readies)), memory>>20)
+	tell(title+"/ready", "`"+title+"` until ready", atMost(50, "ms"), "", inMS(readies...)...)
+	tell(title+"/idle", "… idle", atMost(40, "MB"), "", float64(memory)/(1<<20))
 	return nil
 }
 

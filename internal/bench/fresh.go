@@ -51,7 +51,7 @@ func benchFresh(dir string) error {
 		}
 		ready, whole = append(ready, r), append(whole, w)
 	}
-	fmt.Printf("fresh     PostgreSQL with 300 migrations and Redis, from a template, until the command begins: %s (at most 1500 ms); until all is gone again: %s; the first, which migrates: %s\n",
-		ms(median(ready)), ms(median(whole)), ms(first))
+	tell("fresh", "a fresh copy of PostgreSQL with 300 migrations and Redis, from a template, until its command begins", atMost(1500, "ms"),
+		"until all is gone again: "+ms(median(whole))+"; the first, which migrates: "+ms(first), inMS(ready...)...)
 	return nil
 }

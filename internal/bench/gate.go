@@ -19,14 +19,13 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"syscall"
 	"time"
 
-	"neighbour/internal/core/authority"
+	"neighbour/internal/core/machine/authority"
 	"neighbour/internal/core/project"
 	"neighbour/internal/gate/control"
 )
@@ -95,10 +94,10 @@ func benchGate(dir string) error {
 				ratios, more = append(ratios, ours.rate/theirs.rate), append(more, ours.median-theirs.median)
 				beside = append(beside, ours.rate/nothing.rate)
 			}
-			for _, all := range [][]float64{ratios, beside, more} {
-				slices.Sort(all)
-			}
-			fmt.Printf("gate: %s, %s: %.0f a second, %.2f × a bare ReverseProxy (at least 0.95), %.2f × nginx, %+.2f ms at the median (at most +1.5)\n", name, scheme.name, ours.rate, beside[1], ratios[1], more[1])
+			key, what := "gate/"+name+"/"+scheme.name, fmt.Sprintf("the gate, with what passes recorded, before %s by %s", map[string]string{"file": "a file that costs next to nothing", "app": "an app in Node"}[name], scheme.name)
+			tell(key+"/bare", what+": its rate, to the standard library's bare reverse proxy's", atLeast(0.95, "×"), fmt.Sprintf("%.0f/s", ours.rate), beside...)
+			tell(key+"/nginx", "… to nginx's as a proxy", only("×"), "", ratios...)
+			tell(key+"/more", "… more than nginx at the median", atMost(1.5, "ms"), "", more...)
 		}
 	}
 	return benchSockets(gate)
@@ -329,7 +328,7 @@ func benchSockets(gate project.GatePorts) error {
 		if err != nil {
 			return err
 		}
-		fmt.Printf("gate: %d open WebSockets, after %v: %d MB of its own (at most 70), and %d MB of the program's file, which all its processes share\n", n, quiet, (all-shared)>>20, shared>>20)
+		tell(fmt.Sprintf("gate/sockets/%v", quiet), fmt.Sprintf("the gate with %d open WebSockets by https, after %v, beside the program's file", n, quiet), atMost(70, "MB"), "", float64(all-shared)/(1<<20))
 	}
 	return nil
 }

@@ -7,9 +7,9 @@ import (
 	"path/filepath"
 	"time"
 
-	"neighbour/internal/core/history"
-	"neighbour/internal/core/proc"
-	"neighbour/internal/core/starts"
+	"neighbour/internal/core/machine/proc"
+	"neighbour/internal/core/record/history"
+	"neighbour/internal/core/record/starts"
 )
 
 // benchHistory measures what is done beside the services' own work: writing the
@@ -40,8 +40,7 @@ func benchHistory(dir string) error {
 		}
 		saving = append(saving, time.Since(began))
 	}
-	took := median(saving)
-	fmt.Printf("recording a start of 300 services: %s after it, %.1f %% of a start of 0.7 s (at most 3 %%)\n", ms(took), 100*took.Seconds()/0.7)
+	tell("history/save", "recording a start of 300 services, of which 21 ms are 3 %", atMost(21, "ms"), "", inMS(saving...)...)
 
 	const services, period = 30, 10 * time.Second
 	var all []proc.ID
@@ -75,7 +74,10 @@ func benchHistory(dir string) error {
 		}
 		sampling = append(sampling, time.Since(began))
 	}
-	took = median(sampling)
-	fmt.Printf("measuring what %d services use: %s, each %s: %.2f %% of a core (at most 0.3 %%)\n", services, ms(took), period, 100*took.Seconds()/period.Seconds())
+	var share []float64
+	for _, took := range sampling {
+		share = append(share, 100*took.Seconds()/period.Seconds())
+	}
+	tell("history/sample", fmt.Sprintf("measuring what %d services use, each %s, of a core", services, period), atMost(0.3, "%"), "", share...)
 	return nil
 }

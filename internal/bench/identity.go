@@ -90,6 +90,7 @@ func benchIdentity(dir string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("identity: a sign-in (code, token, userinfo) %.1f ms at the median, %.1f ms at the 95th percentile (at most 15); %d MB\n", took[len(took)/2], took[len(took)*95/100], memory>>20)
+	tell("identity/sign-in", "`identity`: a sign-in (the click, the code for tokens, userinfo), at the 95th percentile", atMost(15, "ms"), fmt.Sprintf("the median: %.1f ms", took[len(took)/2]), took[len(took)*95/100])
+	tell("identity/memory", "… the provider", only("MB"), "", float64(memory)/(1<<20))
 	return nil
 }

@@ -17,8 +17,8 @@ import (
 	"time"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/journal"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/record/journal"
 )
 
 // loud is how much the service of benchLoud prints: lines of 100 bytes.
@@ -159,8 +159,10 @@ func benchLoud(dir string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("loud      %d lines of 100 bytes in %s: %d lost; the keeper at most %.1f MB (100); a key is answered within %s at the 95th percentile of %d (50 ms); newer lines %.0f times a second (10)\n",
-		loudRate*loudSeconds, strings.TrimPrefix(took[0].Text, "took "), lost, float64(memory)/(1<<20), ms(percentile(answers, 95)), len(answers), rate)
+	tell("loud/kept", fmt.Sprintf("of %d lines of 100 bytes, printed in %s, kept", loudRate*loudSeconds, strings.TrimPrefix(took[0].Text, "took ")), atLeast(100, "%"), "", 100*float64(loudRate*loudSeconds-lost)/float64(loudRate*loudSeconds))
+	tell("loud/keeper", "… the keeper at most", atMost(100, "MB"), "", float64(memory)/(1<<20))
+	tell("loud/key", fmt.Sprintf("… a key in the logs, at the 95th percentile of %d", len(answers)), atMost(50, "ms"), "", inMS(percentile(answers, 95))...)
+	tell("loud/lines", "… newer lines on the screen", atLeast(10, "/s"), "", rate)
 	return nil
 }
 
@@ -255,8 +257,9 @@ func benchSearch(dir string) error {
 				return fmt.Errorf("%s: %d are counted, and grep counts %d", s.pattern, count.Entries, n)
 			}
 		}
-		fmt.Printf("search    5 million lines, %.0f MB, for %s: the first matches after %s (at most 150 ms), all counted after %s, grep -c %s: ratio %.2f (at most 3)\n",
-			float64(journal.Size(path))/1e6, s.what, ms(median(first)), ms(median(all)), ms(median(grep)), float64(median(all))/float64(median(grep)))
+		key := "search/" + strings.ReplaceAll(s.what, " ", "-")
+		tell(key+"/first", fmt.Sprintf("a search of 5 million lines, %.0f MB, for %s: the first matches", float64(journal.Size(path))/1e6, s.what), atMost(150, "ms"), "", inMS(first...)...)
+		tell(key+"/all", "… until all are counted, to `grep -c`", atMost(3, "×"), sides(all, grep), ratios(all, grep)...)
 	}
 	return nil
 }
@@ -302,8 +305,7 @@ func benchMany(dir string) error {
 		}
 		theirs = append(theirs, took)
 	}
-	fmt.Printf("many      300 programs, 30 steps deep: %s; a shell script, step by step: %s; ratio %.2f (at most 2)\n",
-		ms(median(ours)), ms(median(theirs)), float64(median(ours))/float64(median(theirs)))
+	tell("many/start", "300 programs, 30 steps deep, to a shell script that starts them step by step", atMost(2, "×"), sides(ours[1:], theirs), ratios(ours[1:], theirs)...)
 	if _, err := neighbour(dir, "start"); err != nil {
 		return err
 	}
@@ -319,8 +321,9 @@ func benchMany(dir string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("many      with them a key is drawn within %s on the map, %s in the logs, at the 95th percentile (33 ms are 30 frames a second); the keeper at most %.1f MB (120)\n",
-		ms(onMap), ms(onLogs), float64(memory)/(1<<20))
+	tell("many/map", "… a key on the map, at the 95th percentile", atMost(33, "ms"), "", inMS(onMap)...)
+	tell("many/logs", "… in the logs", atMost(33, "ms"), "", inMS(onLogs)...)
+	tell("many/keeper", "… the keeper at most", atMost(120, "MB"), "", float64(memory)/(1<<20))
 	return nil
 }
 
@@ -422,6 +425,6 @@ func benchWatchers(dir string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("watchers  an idle keeper with one watching client: %.2f %% of a core; ten more: %.2f %%, which is %.2f %% more (at most 1 %%)\n", one, ten, ten-one)
+	tell("watchers", "ten clients more that watch an idle keeper, of a core", atMost(1, "%"), fmt.Sprintf("one: %.2f %%", one), ten-one)
 	return nil
 }

@@ -1,7 +1,8 @@
-// Bench measures what the README quotes: it runs the built program on real
-// servers and prints medians.
+// Bench measures what the README quotes: it runs the built program on real servers, most of it
+// beside a reference in the same run, and ends with 1 where a median is beyond its limit.
 //
 //	go run ./internal/bench -binary bin/neighbour
+//	go run ./internal/bench -json now.json -against before.json
 package main
 
 import (
@@ -22,15 +23,20 @@ import (
 	"time"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/proc"
+	"neighbour/internal/core/keeper/supervise"
+	"neighbour/internal/core/machine/proc"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/supervise"
+	_ "neighbour/internal/kinds/catalogue"
 )
 
 var (
 	binary = flag.String("binary", "bin/neighbour", "the built program")
 	runs   = flag.Int("runs", 7, "runs of each measurement, at least 5")
-	only   = flag.String("only", "", "one of: start, delay, status, check, idle, demo, loud, search, many, watchers, migrations, history, data, documents, objects, gate, identity, functions, triggers, stub, snapshots, fresh, projects")
+	some   = flag.String("only", "", "some of these, with commas between them: start, delay, status, check, idle, demo, loud, search, many, watchers, migrations, history, data, documents, objects, gate, identity, functions, triggers, stub, snapshots, fresh, projects")
+
+	written  = flag.String("json", "", "a `file` to write the figures to")
+	against  = flag.String("against", "", "a `file` of an earlier run: what has moved since by more than both vary is told")
+	document = flag.String("table", "", "a `document` whose table of figures is written anew")
 )
 
 func main() {
@@ -60,12 +66,23 @@ func bench() error {
 	defer os.RemoveAll(base)
 	os.Setenv("XDG_STATE_HOME", filepath.Join(base, "state"))
 	os.Setenv("TMPDIR", base)
+	var before []figure
+	if *against != "" {
+		if before, err = readFigures(*against); err != nil {
+			return err
+		}
+	}
+	if *document != "" { // before all that is measured
+		if _, _, err := aroundTable(*document); err != nil {
+			return err
+		}
+	}
 	for _, b := range []struct {
 		name string
 		run  func(dir string) error
 	}{{"start", benchStart}, {"delay", benchDelay}, {"status", benchStatus}, {"check", benchCheck}, {"idle", benchIdle}, {"demo", benchDemo},
 		{"loud", benchLoud}, {"search", benchSearch}, {"many", benchMany}, {"watchers", benchWatchers}, {"migrations", benchMigrations}, {"history", benchHistory}, {"data", benchData}, {"documents", benchDocuments}, {"objects", benchObjects}, {"gate", benchGate}, {"identity", benchIdentity}, {"functions", benchFunctions}, {"triggers", benchTriggers}, {"stub", benchStub}, {"snapshots", benchSnapshots}, {"fresh", benchFresh}, {"projects", benchProjects}} {
-		if *only != "" && *only != b.name {
+		if *some != "" && !slices.Contains(strings.Split(*some, ","), b.name) {
 			continue
 		}
 		dir := filepath.Join(base, b.name)
@@ -78,7 +95,20 @@ func bench() error {
 			return fmt.Errorf("%s: %w", b.name, err)
 		}
 	}
-	return nil
+	for _, m := range moved(before, measured) {
+		fmt.Println("moved: " + m)
+	}
+	if *written != "" {
+		if err := writeFigures(*written, measured); err != nil {
+			return err
+		}
+	}
+	if *document != "" {
+		if err := writeTable(*document, table(measured, time.Now(), machine())); err != nil {
+			return err
+		}
+	}
+	return beyond(measured)
 }
 
 func neighbour(dir string, args ...string) (time.Duration, error) {
@@ -153,8 +183,7 @@ needs = ["ledger", "shelf"]
 		}
 		theirs = append(theirs, took)
 	}
-	fmt.Printf("start     PostgreSQL, Redis and a program that needs both: %s; a shell script by hand: %s; ratio %.2f (at most 1.3)\n",
-		ms(median(ours)), ms(median(theirs)), float64(median(ours))/float64(median(theirs)))
+	tell("start", "`neighbour start` until PostgreSQL, Redis and a program that needs both are ready, to a shell script that starts them by hand and polls every 10 ms", atMost(1.3, "×"), sides(ours, theirs), ratios(ours, theirs)...)
 	return nil
 }
 
@@ -162,6 +191,10 @@ needs = ["ledger", "shelf"]
 // and prints them at its end.
 func byHand(p *project.Project, ports map[string]int) string {
 	in, err := p.Instance(p.Service("ledger"))
+	if err != nil {
+		panic(err)
+	}
+	shelf, err := p.Instance(p.Service("shelf"))
 	if err != nil {
 		panic(err)
 	}
@@ -177,24 +210,26 @@ func byHand(p *project.Project, ports map[string]int) string {
 	return fmt.Sprintf(`
 cd %[1]s
 %[2]s%[3]s/postgres -D %[4]s/cluster -p %[5]d -k %[6]s -c listen_addresses=127.0.0.1 >/dev/null 2>&1 & pg=$!
-redis-server --port %[7]d --bind 127.0.0.1 --dir %[1]s/.neighbour/data/shelf --appendonly yes >/dev/null 2>&1 & redis=$!
+redis-server --port %[7]d --bind 127.0.0.1 --dir %[10]s --appendonly yes >/dev/null 2>&1 & redis=$!
 until %[3]s/pg_isready -q -h 127.0.0.1 -p %[5]d; do sleep 0.01; done
 until [ "$(redis-cli -p %[7]d ping 2>/dev/null)" = PONG ]; do sleep 0.01; done
 %[8]s emulate mail --listen 127.0.0.1:%[9]d --dir mail >/dev/null 2>&1 & api=$!
 until (exec 3<>/dev/tcp/127.0.0.1/%[9]d) 2>/dev/null; do sleep 0.01; done
 echo $api $redis $pg
-`, p.Dir, as, bin, in.Data, ports["ledger"], in.Run, ports["shelf"], *binary, ports["api"])
+`, p.Dir, as, bin, in.Data, ports["ledger"], in.Run, ports["shelf"], *binary, ports["api"], shelf.Data)
 }
 
 // runByHand runs a script that prints the pids of what it has started, and
 // ends those. The one at interrupted gets SIGINT.
 func runByHand(script string, interrupted int) (time.Duration, error) {
-	cmd := exec.Command("bash", "-c", script)
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "bash", "-c", script)
 	began := time.Now()
 	out, err := cmd.Output()
 	took := time.Since(began)
 	if err != nil {
-		return 0, err
+		return 0, fmt.Errorf("the script by hand: %w", err)
 	}
 	for i, f := range strings.Fields(string(out)) {
 		pid, err := strconv.Atoi(f)
@@ -301,7 +336,7 @@ func benchDelay(dir string) error {
 			return err
 		}
 	}
-	fmt.Printf("delay     from a service being ready to a client knowing: median %s, longest %s of %d (at most 50 ms)\n", ms(median(all)), ms(slices.Max(all)), len(all))
+	tell("delay", "from a service being ready to a client knowing it", atMost(50, "ms"), "", inMS(all...)...)
 	return nil
 }
 
@@ -325,7 +360,7 @@ func benchStatus(dir string) error {
 		}
 		all = append(all, took)
 	}
-	fmt.Printf("status    as a whole process, 50 services: %s (at most 50 ms)\n", ms(median(all)))
+	tell("status", "`neighbour status` as a whole process, 50 services that run", atMost(50, "ms"), "", inMS(all...)...)
 	return nil
 }
 
@@ -353,7 +388,7 @@ func benchCheck(dir string) error {
 		}
 		all = append(all, took)
 	}
-	fmt.Printf("check     as a whole process, 50 services: %s (at most 1 s)\n", ms(median(all)))
+	tell("check", "`neighbour check` as a whole process, 50 services", atMost(100, "ms"), "", inMS(all...)...)
 	return nil
 }
 
@@ -385,8 +420,8 @@ func benchIdle(dir string) error {
 		return err
 	}
 	memory := t[pid].Memory
-	fmt.Printf("idle      a keeper with 30 services checked every 2 s: %.2f %% of one core, %.1f MB (at most 1 %%, 60 MB)\n",
-		100*(after-before).Seconds()/span.Seconds(), float64(memory)/(1<<20))
+	tell("idle/cpu", "an idle keeper, 30 services checked every 2 s, with what they use measured every 10 s: of a core", atMost(1, "%"), "", 100*(after-before).Seconds()/span.Seconds())
+	tell("idle/memory", "… resident", atMost(60, "MB"), "", float64(memory)/(1<<20))
 	return nil
 }
 
@@ -441,6 +476,6 @@ func benchDemo(string) error {
 			return err
 		}
 	}
-	fmt.Printf("demo      until the first complete frame: %s (at most 300 ms)\n", ms(median(all)))
+	tell("demo", "`neighbour demo` until its first complete frame, the first time", atMost(300, "ms"), "", inMS(all...)...)
 	return nil
 }

@@ -82,7 +82,7 @@ func benchMigrations(dir string) error {
 	if _, err := neighbour(dir, "stop"); err != nil {
 		return err
 	}
-	fmt.Printf("migrations %d files: %s; psql with the same files: %s; ratio %.2f (at most 1.3)\n", benchFiles, ms(median(ours)), ms(median(theirs)), float64(median(ours))/float64(median(theirs)))
+	tell("migrations", fmt.Sprintf("%d migrations, to `psql` with the same files", benchFiles), atMost(1.3, "×"), sides(ours, theirs), ratios(ours, theirs)...)
 	return benchNothingToDo(dir, ledger)
 }
 
@@ -145,6 +145,6 @@ func benchNothingToDo(dir, ledger string) error {
 		}
 	}
 	with, without := median(took[dir]), median(took[plain])
-	fmt.Printf("nothing   to do of %d migrations and %d preparations: start %s; without them %s; %s more (at most 15 ms)\n", benchFiles, benchPreparations, ms(with), ms(without), ms(with-without))
+	tell("nothing", fmt.Sprintf("a start with nothing to do of %d migrations and %d preparations, more than one without them", benchFiles, benchPreparations), atMost(15, "ms"), ms(with)+" : "+ms(without), inMS(with-without)...)
 	return nil
 }

@@ -8,7 +8,6 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"slices"
 	"time"
 
 	"neighbour/internal/core/project"
@@ -63,7 +62,8 @@ func benchObjects(dir string) error {
 			return err
 		}
 	}
-	var ratios []float64
+	var rates []float64
+	sides := ""
 	for range 3 {
 		theirs, err := rate(get(site["url"].Value + "/photo.bin"))
 		if err != nil {
@@ -73,11 +73,10 @@ func benchObjects(dir string) error {
 		if err != nil {
 			return err
 		}
-		ratios = append(ratios, ours/theirs)
-		fmt.Printf("objects: %.0f of 1 MB a second, nginx %.0f\n", ours, theirs)
+		rates = append(rates, ours/theirs)
+		sides = fmt.Sprintf("%.0f/s : %.0f/s", ours, theirs)
 	}
-	slices.Sort(ratios)
-	fmt.Printf("objects: %.2f × nginx with the same file of 1 MB (at least 0.5)\n", ratios[1])
+	tell("objects/rate", "… a file of 1 MB, its rate to nginx's", atLeast(0.5, "×"), sides, rates...)
 
 	c := &emulator.Client{Base: photos["url"].Value, Keys: emulator.Keys{Access: photos["access_key"].Value, Secret: photos["secret_key"].Value}, Region: photos["region"].Value, HTTP: client}
 	const size = 5 << 30
@@ -113,7 +112,7 @@ func benchObjects(dir string) error {
 	}
 	close(done)
 	<-watched
-	fmt.Printf("objects: 5 GB in after %.1f s and out after %.1f s, %d MB at most meanwhile (at most 64)\n", in.Seconds(), (time.Since(began) - in).Seconds(), most>>20)
+	tell("objects/memory", "… 5 GB in and out, the emulator at most", atMost(64, "MB"), fmt.Sprintf("%.1f s and %.1f s", in.Seconds(), (time.Since(began)-in).Seconds()), float64(most)/(1<<20))
 	return err
 }
 

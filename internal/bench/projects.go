@@ -71,6 +71,6 @@ func benchProjects(dir string) error {
 		}
 		all = append(all, time.Since(began))
 	}
-	fmt.Printf("projects  %d projects, %d of which run, listed by a keeper: %s the first time, then %s (at most 100 ms)\n", projects, running, ms(first), ms(median(all)))
+	tell("projects", fmt.Sprintf("%d projects, %d of which run, listed by a keeper", projects, running), atMost(100, "ms"), "the first time: "+ms(first), inMS(all...)...)
 	return nil
 }

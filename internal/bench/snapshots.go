@@ -98,15 +98,9 @@ func benchSnapshots(dir string) error {
 			return err
 		}
 	}
-	fmt.Printf("snapshots a PostgreSQL cluster of %.1f GB at work: %s; cp -a of it: %s; ratio %.2f (at most 1.2); it stood still for %.0f ms, a client waited for %s; the next snapshot: %s\n",
-		float64(project.Size(p.DataDirs()...))/(1<<30), ms(median(first)), ms(median(copies)), float64(median(first))/float64(median(copies)), medianOf(held), ms(median(waited)), ms(median(next)))
+	tell("snapshots", fmt.Sprintf("a snapshot of PostgreSQL with %.1f GB while it works, to `cp -a`", float64(project.Size(p.DataDirs()...))/(1<<30)), atMost(1.2, "×"), sides(first, copies), ratios(first, copies)...)
+	tell("snapshots/still", "… services suspended", only("ms"), "", held...)
+	tell("snapshots/waited", "… the longest that a client waited", only("ms"), "", inMS(waited...)...)
+	tell("snapshots/next", "… the next snapshot", only("ms"), "", inMS(next...)...)
 	return nil
-}
-
-func medianOf(all []float64) float64 {
-	var d []time.Duration
-	for _, v := range all {
-		d = append(d, time.Duration(v*float64(time.Millisecond)))
-	}
-	return float64(median(d).Microseconds()) / 1000
 }

@@ -8,8 +8,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/insight"
-	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/keeper/insight"
+	"neighbour/internal/core/keeper/supervise"
 )
 
 func (a *app) apply() *cobra.Command {

@@ -10,9 +10,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/words"
 	"neighbour/internal/display"
 )
 

@@ -13,12 +13,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/kind/functions"
-	"neighbour/internal/core/probe"
+	"neighbour/internal/core/keeper/supervise"
+	"neighbour/internal/core/machine/probe"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/words"
 	emulator "neighbour/internal/emulator/functions"
+	"neighbour/internal/kinds/functions"
 )
 
 func (a *app) call() *cobra.Command {

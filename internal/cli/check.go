@@ -11,12 +11,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/check"
+	"neighbour/internal/core/declaration/wire"
+	"neighbour/internal/core/keeper/check"
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/core/kind"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/wire"
-	"neighbour/internal/core/words"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
 )

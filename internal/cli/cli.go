@@ -17,9 +17,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/declaration/wire"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/wire"
 )
 
 // The exit codes.
@@ -93,6 +93,7 @@ func collectLess(limit int64) {
 }
 
 func (a *app) root() *cobra.Command {
+	cobra.EnableCommandSorting = false // they stand in the order in which they are used
 	root := &cobra.Command{
 		Use:   "neighbour",
 		Short: "Starts what your app depends on, and watches it",
@@ -114,8 +115,25 @@ file ` + declare.FileName + `. Without a command it shows them on a full screen.
 	root.SetVersionTemplate("{{.Version}}\n")
 	root.SetOut(a.raw)
 	root.SetErr(a.err)
-	root.AddCommand(a.init(), a.start(), a.stop(), a.restart(), a.status(), a.projects(), a.rest(), a.login(), a.operations(), a.starts(), a.draw(), a.logs(), a.env(), a.check(), a.apply(), a.run(), a.errands(), a.shell(), a.migrations(), a.reset(), a.purge(), a.snapshots(), a.data(), a.ask(), a.dump(), a.load(), a.console(), a.openPage(), a.gate(), a.token(), a.call(), a.trigger(), a.trust(), a.traffic(), a.vouch(), a.demo(), a.schema(), a.version(),
-		a.keep(), a.emulate(), a.sendmail(), a.toolshed(), a.gateProcess())
+	for _, g := range []struct {
+		title    string
+		commands []*cobra.Command
+	}{
+		{"The working day:", []*cobra.Command{a.init(), a.check(), a.start(), a.stop(), a.restart(), a.apply(), a.status(), a.openPage(), a.run(), a.errands(), a.shell(), a.demo()}},
+		{"What goes on, and why:", []*cobra.Command{a.logs(), a.env(), a.starts(), a.operations(), a.traffic(), a.draw()}},
+		{"What services hold and do:", []*cobra.Command{a.data(), a.ask(), a.console(), a.dump(), a.load(), a.migrations(), a.reset(), a.snapshots(), a.trigger(), a.call(), a.token()}},
+		{"This machine, and all projects on it:", []*cobra.Command{a.projects(), a.rest(), a.gate(), a.trust(), a.login(), a.vouch(), a.purge()}},
+		{"About Neighbour:", []*cobra.Command{a.schema(), a.version()}},
+	} {
+		root.AddGroup(&cobra.Group{ID: g.title, Title: g.title})
+		for _, c := range g.commands {
+			c.GroupID = g.title
+			root.AddCommand(c)
+		}
+		root.SetHelpCommandGroupID(g.title) // the last
+		root.SetCompletionCommandGroupID(g.title)
+	}
+	root.AddCommand(a.keep(), a.emulate(), a.sendmail(), a.toolshed(), a.gateProcess())
 	return root
 }
 

@@ -17,9 +17,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/supervise"
 )
 
 func (a *app) console() *cobra.Command {

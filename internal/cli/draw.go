@@ -14,11 +14,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/machine/atomicfile"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/starts"
-	"neighbour/internal/core/usage"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/record/starts"
+	"neighbour/internal/core/record/usage"
 	"neighbour/internal/draw"
 )
 

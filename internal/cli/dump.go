@@ -17,9 +17,9 @@ import (
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/display"
 )
 

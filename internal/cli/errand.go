@@ -19,13 +19,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/errand"
-	"neighbour/internal/core/launch"
-	"neighbour/internal/core/proc"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/keeper/launch"
+	"neighbour/internal/core/keeper/supervise"
+	"neighbour/internal/core/machine/proc"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/record/errand"
 	"neighbour/internal/display"
 )
 

@@ -19,12 +19,13 @@ import (
 	"time"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/proc"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/keeper/check"
+	"neighbour/internal/core/keeper/supervise"
+	"neighbour/internal/core/machine/proc"
+	"neighbour/internal/core/machine/tree"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/tree"
-	"neighbour/internal/core/words"
 )
 
 // freshFlags are how something is run on fresh copies of the project.
@@ -237,6 +238,9 @@ func (r *freshRun) prepare(ctx context.Context, c *project.Project) error {
 	}
 	if moved := c.Moved(); len(moved) > 0 {
 		fmt.Fprintf(r.err, "the copy has ports of its own: %s\n", words.Join(moved))
+	}
+	for _, f := range check.Original(ctx, c) {
+		fmt.Fprintf(r.err, "%s: %s; %s\n", f.Service, f.What, f.Remedy)
 	}
 	if err := r.startFor(ctx, c, r.errand); err != nil {
 		return err

@@ -12,13 +12,13 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/kind/php"
 	"neighbour/internal/demo"
 	"neighbour/internal/emulator"
 	"neighbour/internal/emulator/catalogue"
 	"neighbour/internal/emulator/mail"
 	"neighbour/internal/gate/control"
 	"neighbour/internal/gate/server"
+	"neighbour/internal/kinds/php"
 )
 
 // The hidden commands are processes that Neighbour starts itself.
@@ -85,7 +85,7 @@ func (a *app) gateProcess() *cobra.Command {
 		Use: control.Command, Hidden: true, Args: takes(cobra.NoArgs),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
-			return server.Run(cmd.Context(), slog.New(slog.NewTextHandler(os.Stderr, nil)))
+			return server.Run(cmd.Context(), func(socket string) server.Keeper { return api.NewClient(socket) }, slog.New(slog.NewTextHandler(os.Stderr, nil)))
 		},
 	}
 }

@@ -11,10 +11,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/discover"
+	"neighbour/internal/core/declaration/declare"
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/machine/words"
+	"neighbour/internal/core/project/discover"
 )
 
 func (a *app) init() *cobra.Command {

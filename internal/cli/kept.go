@@ -7,10 +7,10 @@ import (
 	"strings"
 	"time"
 
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/data/store"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/store"
-	"neighbour/internal/core/words"
 )
 
 // heldData is what a service holds, and where that is kept.

@@ -9,7 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"neighbour/internal/core/login"
+	"neighbour/internal/core/machine/login"
 	"neighbour/internal/core/project"
 	"neighbour/internal/display"
 )

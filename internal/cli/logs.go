@@ -12,8 +12,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/journal"
 	"neighbour/internal/core/project"
+	"neighbour/internal/core/record/journal"
 	"neighbour/internal/display"
 )
 

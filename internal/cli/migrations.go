@@ -10,11 +10,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/keep"
-	"neighbour/internal/core/launch"
-	"neighbour/internal/core/migrate"
+	"neighbour/internal/core/data/migrate"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/keeper/launch"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/words"
 )
 
 func (a *app) migrations() *cobra.Command {

@@ -10,9 +10,9 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/browser"
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/supervise"
 	"neighbour/internal/gate/trust"
 )
 

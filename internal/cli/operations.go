@@ -11,8 +11,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/keep"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/display"
 )
 

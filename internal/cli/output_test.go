@@ -66,7 +66,7 @@ run = "sleep 1000"
 	p, err := project.Open(dir)
 	require.NoError(t, err)
 	require.NoError(t, p.EnsureDirs())
-	write(".neighbour/logs/api.log", "2026-03-02T09:00:00Z INFO listening on 4100\n2026-03-02T09:00:01Z WARN drill 7\x1b]0;title\x07\x1b[2J\tis \x1b[31moverdue\x1b[m\n")
+	require.NoError(t, os.WriteFile(filepath.Join(p.LogDir(), "api.log"), []byte("2026-03-02T09:00:00Z INFO listening on 4100\n2026-03-02T09:00:01Z WARN drill 7\x1b]0;title\x07\x1b[2J\tis \x1b[31moverdue\x1b[m\n"), 0o600))
 
 	var all strings.Builder
 	for _, line := range transcript {

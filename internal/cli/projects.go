@@ -13,9 +13,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
+	"neighbour/internal/core/keeper/supervise"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/words"
 	"neighbour/internal/display"
 )
 

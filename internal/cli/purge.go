@@ -13,9 +13,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/words"
 	"neighbour/internal/display"
 	"neighbour/internal/gate/control"
 	"neighbour/internal/gate/trust"

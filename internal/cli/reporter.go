@@ -12,8 +12,8 @@ import (
 	"github.com/charmbracelet/x/term"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/keeper/supervise"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
 )

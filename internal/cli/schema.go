@@ -3,8 +3,8 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/kind/catalogue"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/kind"
 )
 
 func (a *app) schema() *cobra.Command {
@@ -16,7 +16,7 @@ func (a *app) schema() *cobra.Command {
 			if p, err := a.project(); err == nil {
 				d = p.Declaration
 			}
-			b, err := declare.Schema(catalogue.All, d)
+			b, err := declare.Schema(kind.All(), d)
 			if err != nil {
 				return err
 			}

@@ -4,7 +4,7 @@ import (
 	"context"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/discover"
+	"neighbour/internal/core/project/discover"
 )
 
 // Screens are the full screens that commands open. They are given to the

@@ -19,12 +19,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/keep"
-	"neighbour/internal/core/mask"
+	"neighbour/internal/core/data/snapshot"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/keeper/mask"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/snapshot"
-	"neighbour/internal/core/words"
 	"neighbour/internal/display"
 )
 

@@ -13,12 +13,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/insight"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/keeper/insight"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/keeper/supervise"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/words"
 	"neighbour/internal/display"
 	"neighbour/internal/gate/control"
 )
@@ -272,7 +272,7 @@ func awaitGate(ctx context.Context, p *project.Project, services map[string]api.
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(10 * time.Millisecond):
+		case <-time.After(3 * time.Millisecond):
 		}
 	}
 }
@@ -434,6 +434,7 @@ func awaitPages(ctx context.Context, client *api.Client, names []string, current
 	if !slices.ContainsFunc(names, func(n string) bool { return current[n].State == supervise.Ready && current[n].Port != 0 }) {
 		return nil
 	}
+	pause := time.Millisecond
 	for deadline := time.Now().Add(pagesWait); ; {
 		s, err := client.Status(ctx)
 		if err != nil {
@@ -450,7 +451,8 @@ func awaitPages(ctx context.Context, client *api.Client, names []string, current
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-time.After(15 * time.Millisecond):
+		case <-time.After(pause):
+			pause = min(2*pause, 20*time.Millisecond)
 		}
 	}
 }

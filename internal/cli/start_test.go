@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/keeper/supervise"
 )
 
 func TestPlainReport(t *testing.T) {

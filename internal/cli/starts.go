@@ -11,10 +11,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/history"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/starts"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/record/history"
+	"neighbour/internal/core/record/starts"
 )
 
 func (a *app) starts() *cobra.Command {

@@ -14,11 +14,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/check"
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/declaration/wire"
+	"neighbour/internal/core/keeper/check"
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/wire"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
 )

@@ -10,10 +10,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	kind "neighbour/internal/core/kind/identity"
-	"neighbour/internal/core/probe"
+	"neighbour/internal/core/machine/probe"
 	"neighbour/internal/core/project"
 	"neighbour/internal/emulator/identity"
+	kind "neighbour/internal/kinds/identity"
 )
 
 func (a *app) token() *cobra.Command {

@@ -14,10 +14,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/machine/atomicfile"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/traffic"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/record/traffic"
 	"neighbour/internal/display"
 	"neighbour/internal/gate/control"
 )

@@ -13,9 +13,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/keep"
-	"neighbour/internal/core/traffic"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/machine/words"
+	"neighbour/internal/core/record/traffic"
 	"neighbour/internal/display"
 )
 

@@ -11,11 +11,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"neighbour/internal/core/authority"
-	"neighbour/internal/core/proc"
+	"neighbour/internal/core/declaration/wire"
+	"neighbour/internal/core/machine/authority"
+	"neighbour/internal/core/machine/proc"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/wire"
-	"neighbour/internal/core/words"
 	"neighbour/internal/gate/control"
 	"neighbour/internal/gate/trust"
 )

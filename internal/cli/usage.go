@@ -8,7 +8,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
 )
 
 // takes makes errors in the arguments usage errors, in our own terms.

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -13,24 +14,71 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// The core must be usable without an interface, so it may import none, and
-// no terminal library.
-func TestCoreImportsNoInterface(t *testing.T) {
-	out, err := exec.Command("go", "list", "-deps", "neighbour/internal/core/...").CombinedOutput()
+// floors are the parts of the program from the bottom up: one imports only those below it, and
+// itself. What is not listed is used by all, or is no part of the program.
+var floors = []string{
+	"core/machine", "core/declaration", "core/record", "core/data", "core/kind", "core/project", "core/keeper",
+	"emulator", "kinds", "gate", "api", "draw", "tui", "cli",
+}
+
+// floorOf returns the place of a package's floor, -1 if it is on none.
+func floorOf(pkg string) int {
+	name, own := strings.CutPrefix(pkg, "neighbour/internal/")
+	return slices.IndexFunc(floors, func(f string) bool { return own && (name == f || strings.HasPrefix(name, f+"/")) })
+}
+
+// list returns the lines that go list prints of packages.
+func list(t *testing.T, args ...string) []string {
+	t.Helper()
+	out, err := exec.Command("go", append([]string{"list"}, args...)...).CombinedOutput()
 	require.NoError(t, err, string(out))
-	for dep := range strings.FieldsSeq(string(out)) {
-		for _, banned := range []string{"neighbour/internal/tui", "neighbour/internal/cli", "neighbour/internal/api", "neighbour/internal/draw", "charm.land/", "github.com/charmbracelet/", "github.com/spf13/cobra"} {
-			assert.False(t, strings.HasPrefix(dep, banned), "the core imports %s", dep)
+	return strings.Split(strings.TrimSpace(string(out)), "\n")
+}
+
+// Arrows lead down.
+func TestFloors(t *testing.T) {
+	t.Parallel()
+	for _, line := range list(t, "-f", `{{.ImportPath}} {{join .Imports " "}}`, "neighbour/...") {
+		all := strings.Fields(line)
+		from := floorOf(all[0])
+		for _, to := range all[1:] {
+			if from >= 0 {
+				assert.LessOrEqual(t, floorOf(to), from, "%s imports %s, which is above it", all[0], to)
+			}
+		}
+	}
+}
+
+// The core links no interface and no server's driver, whatever is above it; what it does link
+// stands here.
+func TestLibraries(t *testing.T) {
+	t.Parallel()
+	declaration := []string{
+		"github.com/pelletier/go-toml/v2", "github.com/Masterminds/semver/v3", "github.com/bmatcuk/doublestar/v4", // the file, versions, patterns
+		"github.com/robfig/cron/v3", "golang.org/x/net", "golang.org/x/text", // times of triggers; names of hosts in ASCII
+	}
+	for part, allowed := range map[string][]string{
+		"neighbour/internal/core/declaration/...": declaration,
+		"neighbour/internal/core/...": append([]string{
+			"modernc.org/", "github.com/dustin/go-humanize", "github.com/google/uuid", "github.com/remyoudompheng/bigfft", // SQLite, for the history
+			"github.com/klauspost/compress", "github.com/fsnotify/fsnotify", "go.yaml.in/yaml/v4", "golang.org/x/sys", "golang.org/x/sync",
+			"software.sslmate.com/src/go-pkcs12", "golang.org/x/crypto", // the trust store of Java programs
+		}, declaration...),
+	} {
+		for _, module := range list(t, "-deps", "-f", "{{with .Module}}{{.Path}}{{end}}", part) {
+			known := module == "" || module == "neighbour" || slices.ContainsFunc(allowed, func(a string) bool { return strings.HasPrefix(module, a) })
+			assert.True(t, known, "%s links %s", part, module)
 		}
 	}
 }
 
 // Whoever leads one service knows nothing of projects.
 func TestSupervisionKnowsNoProject(t *testing.T) {
-	out, err := exec.Command("go", "list", "-deps", "neighbour/internal/core/supervise").CombinedOutput()
-	require.NoError(t, err, string(out))
-	for _, other := range []string{"declare", "plan", "kind", "wire", "project", "launch", "keep"} {
-		assert.NotContains(t, strings.Fields(string(out)), "neighbour/internal/core/"+other)
+	t.Parallel()
+	for _, dep := range list(t, "-deps", "neighbour/internal/core/keeper/supervise") {
+		for _, other := range []string{"declaration", "kind", "project", "keeper/launch", "keeper/keep"} {
+			assert.False(t, strings.HasPrefix(dep, "neighbour/internal/core/"+other), "supervise links %s", dep)
+		}
 	}
 }
 
@@ -38,6 +86,7 @@ func TestSupervisionKnowsNoProject(t *testing.T) {
 // with both builds, finds the kind by its own hints in a project, and runs the
 // emulator.
 func TestAKindIsAFolderAndALine(t *testing.T) {
+	t.Parallel()
 	tree := t.TempDir()
 	require.NoError(t, os.CopyFS(filepath.Join(tree, "cmd"), os.DirFS("../../cmd")))
 	parts, err := os.ReadDir("..")
@@ -65,8 +114,8 @@ func TestAKindIsAFolderAndALine(t *testing.T) {
 	}
 	write("internal/emulator/post/post.go", scratchEmulator)
 	line("internal/emulator/catalogue/catalogue.go", "[]emulator.Emulator{", "post.Emulator, ", `"neighbour/internal/emulator/post"`)
-	write("internal/core/kind/post/post.go", scratchKind)
-	line("internal/core/kind/catalogue/catalogue.go", "var All = Catalogue{\n", "\tpost.Kind{},\n", `"neighbour/internal/core/kind/post"`)
+	write("internal/kinds/post/post.go", scratchKind)
+	line("internal/kinds/catalogue/catalogue.go", "var All = kind.Catalogue{\n", "\tpost.Kind{},\n", `"neighbour/internal/kinds/post"`)
 	write("project/package.json", `{"dependencies": {"post-client": "1"}}`)
 	write("project/.env", "POST_HOST=localhost\nPOST_PORT=9999\n")
 	run := func(args ...string) string {
@@ -113,8 +162,8 @@ import (
 	"strconv"
 
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/probe"
-	"neighbour/internal/emulator/misbehave"
+	"neighbour/internal/core/machine/probe"
+	"neighbour/internal/core/kind/misbehave"
 )
 
 type Kind struct{ kind.Emulated }

@@ -11,9 +11,9 @@ import (
 	"strings"
 	"syscall"
 
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/port"
-	"neighbour/internal/core/tree"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/machine/port"
+	"neighbour/internal/core/machine/tree"
 )
 
 // Command is the hidden command that runs one of the demo's programs.

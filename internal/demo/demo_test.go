@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"neighbour/internal/core/project"
+	_ "neighbour/internal/kinds/catalogue"
 	"neighbour/internal/testkit"
 )
 

@@ -6,7 +6,7 @@ package draw
 import (
 	"fmt"
 	"io"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/machine/words"
 	"strings"
 	"time"
 

@@ -19,12 +19,12 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"neighbour/internal/core/insight"
+	"neighbour/internal/core/declaration/wire"
+	"neighbour/internal/core/keeper/insight"
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/starts"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/usage"
-	"neighbour/internal/core/wire"
+	"neighbour/internal/core/record/starts"
+	"neighbour/internal/core/record/usage"
 	"neighbour/internal/testkit"
 )
 

@@ -5,8 +5,8 @@ import (
 	"image/color"
 	"strings"
 
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/keeper/supervise"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/layout"
 )
 

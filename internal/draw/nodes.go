@@ -2,7 +2,7 @@ package draw
 
 import (
 	"neighbour/internal/api"
-	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/keeper/supervise"
 )
 
 // Nodes returns services for a map: in this order, with their states if any of

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"neighbour/internal/core/starts"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/machine/words"
+	"neighbour/internal/core/record/starts"
 	"neighbour/internal/layout"
 )
 

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"neighbour/internal/core/insight"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/keeper/insight"
+	"neighbour/internal/core/machine/words"
 )
 
 // Wiring draws which variable of which service reads which facts of which. Values

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/keeper/keep"
 )
 
 // git runs git in a project's folder.

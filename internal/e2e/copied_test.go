@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"neighbour/internal/core/killpoint"
+	"neighbour/internal/core/machine/killpoint"
 	"neighbour/internal/testkit"
 )
 

@@ -20,8 +20,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"neighbour/internal/api"
+	"neighbour/internal/core/data/store"
 	coreproject "neighbour/internal/core/project"
-	"neighbour/internal/core/store"
 	"neighbour/internal/testkit"
 )
 

@@ -18,7 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"neighbour/internal/core/launch"
+	"neighbour/internal/core/keeper/launch"
 	"neighbour/internal/testkit"
 )
 

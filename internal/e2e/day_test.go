@@ -34,6 +34,12 @@ func TestMended(t *testing.T) {
 	assert.Contains(t, r.stdout, "b stays: it failed, and nothing has changed for it; neighbour start b tries it again: exit 3")
 	assert.NotContains(t, r.stdout, "b goes on")
 
+	// What runs before its start, too, is a change for it, once.
+	p.write("neighbour.toml", program("a")+"[service.b]\nrun = \"sh -c 'echo Error: no ladder; exit 3'\"\n[service.c]\nrun = \"sleep 1000\"\nneeds = [\"b\"]\n[errand.ladder]\nrun = \"true\"\nbefore = [\"b\"]\n")
+	r = p.run("apply")
+	assert.Contains(t, r.stdout, "b starts: it had failed, and what runs before it has changed: ladder")
+	assert.Contains(t, p.run("apply").stdout, "b stays: it failed")
+
 	p.write("neighbour.toml", program("a")+program("b")+program("c", `needs = ["b"]`))
 	r = p.run("apply")
 	require.Zero(t, r.code, r.stderr)

@@ -19,9 +19,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/proc"
+	"neighbour/internal/core/machine/proc"
+	"neighbour/internal/core/machine/tree"
 	places "neighbour/internal/core/project"
-	"neighbour/internal/core/tree"
+	_ "neighbour/internal/kinds/catalogue" // as the program has them
 )
 
 // binary is the built program.

@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"neighbour/internal/core/errand"
-	"neighbour/internal/core/insight"
+	"neighbour/internal/core/keeper/insight"
+	"neighbour/internal/core/record/errand"
 )
 
 // errand returns an errand as it is listed.

@@ -18,7 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/proc"
+	"neighbour/internal/core/machine/proc"
 	"neighbour/internal/testkit"
 )
 
@@ -255,6 +255,10 @@ var faults = map[string][]fault{
 				pid := p.status().Service["api"].PID
 				p.killKeeper()
 				require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
+				require.Eventually(t, func() bool { // or its lock would tell what it is
+					id, err := proc.Identify(pid)
+					return err != nil || !id.Alive()
+				}, patience, 10*time.Millisecond)
 				stranger := exec.Command("sleep", "1000")
 				require.NoError(t, stranger.Start())
 				t.Cleanup(func() { _ = stranger.Process.Kill(); _ = stranger.Wait() })

@@ -17,7 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"neighbour/internal/core/proc"
+	"neighbour/internal/core/machine/proc"
 	"neighbour/internal/testkit"
 )
 
@@ -102,6 +102,7 @@ copies = 4
 		require.Equal(t, 0, r.code, r.stderr)
 		assert.Regexp(t, `(?m)^number 1 of fresh-[a-z0-9]{6}\n`+p.state()+`/copies/fresh-[a-z0-9]{6}/data/file/app\.db\n1$`, strings.TrimSpace(r.stdout))
 		assert.Regexp(t, fmt.Sprintf(`the copy has ports of its own: shelf \d+ for %d`, declared), r.stderr)
+		assert.Contains(t, r.stderr, "an app that lets its env file win reaches the project itself and not this copy: ")
 		assert.Empty(t, p.copies())
 	}
 	addresses, err := os.ReadFile(filepath.Join(p.dir, "address"))
@@ -211,7 +212,7 @@ func TestFreshCopiesAtOnce(t *testing.T) {
 		assert.Empty(t, p.copies())
 	}
 	p := all[0]
-	for _, keeperToo := range []bool{false, true} {
+	for _, signal := range []syscall.Signal{0, syscall.SIGKILL, syscall.SIGTERM} { // to its keeper
 		cmd := exec.Command(binary, "run", "--fresh", "--with", "reviews", "--", "sh", "-c", "echo $$ >$PIDFILE; exec sleep 1000")
 		pidFile := filepath.Join(t.TempDir(), "pid")
 		cmd.Dir, cmd.Env = p.dir, append(os.Environ(), "PIDFILE="+pidFile)
@@ -230,14 +231,16 @@ func TestFreshCopiesAtOnce(t *testing.T) {
 		require.Len(t, names, 1)
 		keeper := p.statusOf(filepath.Base(names[0])).Keeper.PID
 		require.NoError(t, cmd.Process.Kill())
-		if keeperToo {
-			require.NoError(t, syscall.Kill(keeper, syscall.SIGKILL))
+		if signal != 0 {
+			require.NoError(t, syscall.Kill(keeper, signal))
 		}
 		_ = cmd.Wait()
-		if keeperToo {
+		if signal != 0 {
+			id, err := proc.Identify(keeper)
+			require.Eventually(t, func() bool { return err != nil || !id.Alive() }, patience, 10*time.Millisecond)
 			require.NotEmpty(t, p.copies())
 			p.must("run", "--fresh", "--with", "reviews", "--", "true")
 		}
-		require.Eventually(t, func() bool { return len(p.copies()) == 0 }, patience, 20*time.Millisecond, "%v", keeperToo)
+		require.Eventually(t, func() bool { return len(p.copies()) == 0 }, patience, 20*time.Millisecond, "%v: %v", signal, p.copies())
 	}
 }

@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"neighbour/internal/core/traffic"
+	"neighbour/internal/core/record/traffic"
 	"neighbour/internal/testkit"
 )
 

@@ -125,7 +125,7 @@ func TestOptionalMayFail(t *testing.T) {
 // A live line for each service on a terminal, and the reasons below.
 func TestStartOnATerminal(t *testing.T) {
 	t.Parallel()
-	p := newProject(t, program("base")+"[service.bad]\nrun = \"sh -c 'sleep 0.5; echo no screws left; exit 3'\"\nhealth = { run = \"false\" }\n"+program("top", `needs = ["base"]`))
+	p := newProject(t, program("base")+"[service.bad]\nrun = \"sh -c 'sleep 3; echo no screws left; exit 3'\"\nhealth = { run = \"false\" }\n"+program("top", `needs = ["base"]`))
 	s := open(t, p.dir, 90, 24, "start")
 	s.see(`◐ bad +starting`)
 	text := s.see(`exit 1\n`)

@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"neighbour/internal/core/killpoint"
-	"neighbour/internal/core/proc"
+	"neighbour/internal/core/machine/killpoint"
+	"neighbour/internal/core/machine/proc"
 	"neighbour/internal/testkit"
 )
 

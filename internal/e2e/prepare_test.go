@@ -1,7 +1,7 @@
 package e2e
 
 import (
-	"neighbour/internal/core/starts"
+	"neighbour/internal/core/record/starts"
 	"os"
 	"path/filepath"
 	"strings"

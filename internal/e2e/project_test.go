@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"neighbour/internal/core/proc"
+	"neighbour/internal/core/machine/proc"
 )
 
 // killKeeper kills the keeper without warning.

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"neighbour/internal/core/proc"
+	"neighbour/internal/core/machine/proc"
 	"neighbour/internal/testkit"
 )
 

@@ -33,7 +33,7 @@ import (
 	"go.mongodb.org/mongo-driver/v2/mongo"
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
 
-	"neighbour/internal/core/proc"
+	"neighbour/internal/core/machine/proc"
 	"neighbour/internal/testkit"
 )
 
@@ -444,7 +444,14 @@ needs = ["file"]
 	errand := exec.Command(binary, "run", "long")
 	errand.Dir = p.dir
 	require.NoError(t, errand.Start())
-	require.Eventually(t, func() bool { return p.errand("long").Runs != nil }, patience, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return len(p.errand("long").Runs) == 1 }, patience, 20*time.Millisecond)
+	second := exec.Command(binary, "run", "long")
+	second.Dir = p.dir
+	require.NoError(t, second.Start())
+	require.Eventually(t, func() bool { return len(p.errand("long").Runs) == 2 }, patience, 20*time.Millisecond)
+	require.NoError(t, second.Process.Signal(syscall.SIGINT))
+	_ = second.Wait()
+	require.NotEqual(t, "under way", string(p.lastRun("long").Result), "the first goes on")
 	assert.Contains(t, p.run("snapshot", "restore", "one", "--yes").stderr, "the errand long is under way, which needs the data")
 	require.NoError(t, errand.Process.Signal(syscall.SIGINT))
 	_ = errand.Wait()

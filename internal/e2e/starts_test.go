@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/history"
-	"neighbour/internal/core/starts"
-	"neighbour/internal/core/usage"
+	"neighbour/internal/core/record/history"
+	"neighbour/internal/core/record/starts"
+	"neighbour/internal/core/record/usage"
 )
 
 // start returns the report of a start, 0 being the latest.

@@ -23,7 +23,7 @@ import (
 	"go.mongodb.org/mongo-driver/v2/mongo"
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
 
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/keeper/keep"
 	"neighbour/internal/testkit"
 )
 

@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strconv"
 
-	"neighbour/internal/core/localname"
-	"neighbour/internal/core/port"
+	"neighbour/internal/core/machine/localname"
+	"neighbour/internal/core/machine/port"
 )
 
 // Refused reports whether a request for what is its user's alone, such as what a server was asked or

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra/doc"
 
 	"neighbour/internal/cli"
+	_ "neighbour/internal/kinds/catalogue" // the kinds that there are
 )
 
 func main() {

@@ -3,8 +3,8 @@
 package signs
 
 import (
-	"neighbour/internal/core/check"
-	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/keeper/check"
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/display"
 )
 

@@ -5,7 +5,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/display"
 )
 

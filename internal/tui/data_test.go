@@ -9,23 +9,25 @@ import (
 	"time"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/check"
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/errand"
-	"neighbour/internal/core/history"
-	"neighbour/internal/core/insight"
-	"neighbour/internal/core/journal"
-	"neighbour/internal/core/keep"
-	"neighbour/internal/core/port"
+	"neighbour/internal/core/data/snapshot"
+	"neighbour/internal/core/data/store"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/declaration/wire"
+	"neighbour/internal/core/keeper/check"
+	"neighbour/internal/core/keeper/insight"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/keeper/supervise"
+	"neighbour/internal/core/machine/port"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/snapshot"
-	"neighbour/internal/core/starts"
-	"neighbour/internal/core/store"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/traffic"
-	"neighbour/internal/core/usage"
-	"neighbour/internal/core/wire"
+	"neighbour/internal/core/project/drift"
+	"neighbour/internal/core/record/errand"
+	"neighbour/internal/core/record/history"
+	"neighbour/internal/core/record/journal"
+	"neighbour/internal/core/record/starts"
+	"neighbour/internal/core/record/traffic"
+	"neighbour/internal/core/record/usage"
 	"neighbour/internal/gate/control"
+	_ "neighbour/internal/kinds/catalogue"
 	"neighbour/internal/tui/view/viewtest"
 )
 
@@ -89,9 +91,9 @@ func wired(n int) insight.Wiring {
 			use.Holder, use.Whose = &port.Holder{Port: use.Port, PID: 7, Command: "redis-server", Line: strings.Repeat("redis-server --port ", 20), Addresses: []netip.Addr{netip.MustParseAddr("::1")}, Started: time.Now()}, "not ours"
 		}
 		w.Ports = append(w.Ports, use)
-		results := []wire.Comparison{wire.Same, wire.Different, wire.Elsewhere, wire.Missing, wire.Unused}
+		results := []drift.Result{drift.Same, drift.Different, drift.Elsewhere, drift.Missing, drift.Unused}
 		f := project.EnvFile{Path: strings.Repeat("deep/", i) + ".env", Service: name, Production: i%4 == 3,
-			Drift: []wire.Drift{{Name: "DATABASE_URL", Line: 3, Result: results[i%5], Theirs: "postgres://u:hidden-word@h/d", Ours: "postgres://u:hidden-word@h/d", Secret: true, Parts: []string{"port 1, ours is 2"}, Provided: i%2 == 0}}}
+			Drift: []drift.Drift{{Name: "DATABASE_URL", Line: 3, Result: results[i%5], Theirs: "postgres://u:hidden-word@h/d", Ours: "postgres://u:hidden-word@h/d", Secret: true, Parts: []string{"port 1, ours is 2"}, Provided: i%2 == 0}}}
 		if i%5 == 4 {
 			f.Problem, f.Line = "it is not a text", 2
 		}

@@ -5,7 +5,7 @@ package tui
 import (
 	"context"
 
-	"neighbour/internal/core/discover"
+	"neighbour/internal/core/project/discover"
 	"neighbour/internal/tui/shell"
 	"neighbour/internal/tui/view"
 	"neighbour/internal/tui/views"

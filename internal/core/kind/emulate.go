@@ -12,9 +12,9 @@ import (
 	"strings"
 	"time"
 
-	"neighbour/internal/core/probe"
-	"neighbour/internal/core/store"
-	"neighbour/internal/emulator/misbehave"
+	"neighbour/internal/core/data/store"
+	"neighbour/internal/core/kind/misbehave"
+	"neighbour/internal/core/machine/probe"
 )
 
 // EmulatorCommand is the hidden command of this program that runs an emulator.

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"time"
 
-	"neighbour/internal/core/outbox"
+	"neighbour/internal/core/record/outbox"
 )
 
 // Watch says what of a service a trigger watches.

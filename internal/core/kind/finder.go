@@ -5,7 +5,7 @@ import (
 	"runtime"
 	"strings"
 
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
 )
 
 // Finder finds the installed versions of a server.

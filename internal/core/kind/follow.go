@@ -9,7 +9,7 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"neighbour/internal/core/outbox"
+	"neighbour/internal/core/record/outbox"
 )
 
 // ErrLost is returned by a Follow whose service does not know any more what happened after the

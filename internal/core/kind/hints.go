@@ -33,9 +33,12 @@ type Hints struct {
 	// Offered says that many apps need one, so that it is offered where nothing
 	// asks for it.
 	Offered bool
-	// Web says that its address is one of the web: variables with such addresses that
-	// begin with one of the words lead to it.
+	// Web says that its address is one of the web: variables with such addresses whose
+	// name has one of the words lead to it.
 	Web bool
+	// Beside are the facts behind the last words of variables that stand beside its
+	// address: KEY, of FILES_KEY beside FILES_ENDPOINT.
+	Beside map[string]string
 	// Front says that it serves what other services make, and is written after
 	// them.
 	Front bool

@@ -9,8 +9,8 @@ import (
 	"slices"
 	"strings"
 
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/proc"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/machine/proc"
 )
 
 // Instance is one service of a kind in a project on this machine.
@@ -62,6 +62,12 @@ type Instance struct {
 	Argv func(declare.Command) ([]string, error)
 	// Expand resolves the references of a text.
 	Expand func(text string) (Fact, error)
+}
+
+// Borrower is the settings of a service that another project of the same user declares and starts.
+type Borrower interface {
+	// Borrowed returns the folder of that project, as it is written, and the name of the service there.
+	Borrowed() (project, service string)
 }
 
 // Others reaches services of other projects of this user, by their folders.

@@ -10,8 +10,9 @@ import (
 	"strconv"
 	"strings"
 
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/probe"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/declaration/wire"
+	"neighbour/internal/core/machine/probe"
 )
 
 // Kind is a sort of service.
@@ -214,10 +215,7 @@ type Launch struct {
 }
 
 // Fact is a value that a service offers.
-type Fact struct {
-	Value  string `json:"value"`
-	Secret bool   `json:"secret,omitempty"`
-}
+type Fact = wire.Fact
 
 // RefusedError is a server's refusal of a text that the declaration passes on
 // to it.

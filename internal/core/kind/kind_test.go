@@ -15,12 +15,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/kind/catalogue"
-	"neighbour/internal/core/kind/postgres"
-	"neighbour/internal/core/kind/program"
-	"neighbour/internal/core/probe"
+	"neighbour/internal/core/machine/probe"
+	"neighbour/internal/kinds/catalogue"
+	"neighbour/internal/kinds/postgres"
+	"neighbour/internal/kinds/program"
 )
 
 // install puts a program that tells its version into a folder.

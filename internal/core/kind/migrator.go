@@ -5,8 +5,8 @@ import (
 	"strconv"
 	"strings"
 
-	"neighbour/internal/core/migrate"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/data/migrate"
+	"neighbour/internal/core/machine/words"
 )
 
 // Migrator is implemented by kinds of databases that files of SQL can change.

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"neighbour/internal/core/lazyregexp"
+	"neighbour/internal/core/machine/lazyregexp"
 )
 
 // Packages names what provides a program: packages of Debian and Homebrew,

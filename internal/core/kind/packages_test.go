@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/kind/catalogue"
+	"neighbour/internal/kinds/catalogue"
 )
 
 // Each package manager is asked in its own way, for its own names.

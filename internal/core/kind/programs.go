@@ -10,7 +10,7 @@ import (
 	"slices"
 	"strings"
 
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
 )
 
 // Program is an installed program.

@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"strings"
 
-	"neighbour/internal/core/store"
+	"neighbour/internal/core/data/store"
 )
 
 // Holding is implemented by kinds into whose services one can look.

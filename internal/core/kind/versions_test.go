@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
 )
 
 // Of what this system has, the newest version that will do is named.

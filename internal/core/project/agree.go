@@ -8,8 +8,8 @@ import (
 	"slices"
 	"sync"
 
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/kind/borrowed"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/kind"
 )
 
 // Commands lists what the project executes when it is started: "api: node
@@ -52,8 +52,9 @@ func (p *Project) commands(visited map[string]bool) []string {
 		if k := p.CustomKind(s.Kind); k != nil {
 			add(s.Name, words(k)...)
 		}
-		if b, ok := s.Settings.(*borrowed.Settings); ok {
-			if other, err := Glance(p.path(b.Project)); err == nil && !visited[other.Dir] {
+		if b, ok := s.Settings.(kind.Borrower); ok {
+			folder, _ := b.Borrowed()
+			if other, err := Glance(p.path(folder)); err == nil && !visited[other.Dir] {
 				visited[other.Dir] = true
 				for _, c := range other.commands(visited) {
 					add(s.Name, other.Name+"'s "+c)
@@ -160,6 +161,9 @@ func (p *Project) Agree() error {
 		return err
 	}
 	r.Dir, r.Commands = p.Dir, all
+	if r.State == "" && !p.within() { // a user's folder for state that is new to the project
+		r.State = p.base
+	}
 	return saveRecord(id, r)
 }
 

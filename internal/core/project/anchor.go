@@ -8,13 +8,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"golang.org/x/sys/unix"
 
-	"neighbour/internal/core/atomicfile"
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/machine/atomicfile"
 )
 
 // A project's state changes all the time while services run, and tools that watch the project's
@@ -37,13 +36,23 @@ func (p *Project) StateFolder() string { return p.base }
 func stateOf(dir string) string {
 	anchor := filepath.Join(dir, StateDir)
 	all := statesDir()
-	if all == "" || holdsState(anchor) {
+	id, err := readID(anchor)
+	if all == "" {
+		if place := placeOf(anchor, id); err == nil && place != "" { // made by the same user with a home
+			var r record
+			known := filepath.Join(place, "..", "..", "known", filepath.Base(recordPath(id)))
+			if atomicfile.ReadJSON(known, &r) == nil && r.Dir == dir {
+				return place
+			}
+		}
 		return anchor
 	}
-	id, err := readID(anchor)
+	if holdsState(anchor) {
+		return anchor
+	}
 	if err == nil {
 		r, err := readRecord(id)
-		if err != nil { // this user's folder for state is another than it was, as with XDG_STATE_HOME
+		if err != nil || r.State == "" { // this user's folder for state is another than it was, as with XDG_STATE_HOME
 			r.Dir, r.State = dir, placeOf(anchor, id)
 		}
 		if r.State != "" && (r.Dir == dir || !hasID(r.Dir, id)) {
@@ -104,16 +113,18 @@ func statesDir() string {
 	return ""
 }
 
-// holdsState reports whether an anchor has more in it than anchors of projects whose state is
-// elsewhere.
+// holdsState reports whether an anchor has the state in it: it tells of no other place, and has
+// more than anchors of projects whose state is elsewhere.
 func holdsState(anchor string) bool {
 	entries, _ := os.ReadDir(anchor)
+	more := false
 	for _, e := range entries {
-		if !slices.Contains([]string{idFile, placeFile, ignoreFile}, e.Name()) {
-			return true
+		if e.Name() == placeFile {
+			return false
 		}
+		more = more || e.Name() != idFile && e.Name() != ignoreFile
 	}
-	return false
+	return more
 }
 
 // readID returns the id in a folder: an anchor, or one for state.

@@ -3,6 +3,7 @@ package project_test
 import (
 	"fmt"
 	"os"
+	"os/user"
 	"path/filepath"
 	"testing"
 
@@ -10,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"neighbour/internal/core/project"
+	_ "neighbour/internal/kinds/catalogue"
 )
 
 // Wherever a project's folder goes, and whatever is lost of its anchor, its state is found again;
@@ -73,12 +75,25 @@ func TestStateIsFound(t *testing.T) {
 	t.Run("another folder of the user's", func(t *testing.T) {
 		t.Setenv("XDG_STATE_HOME", t.TempDir())
 		assert.Equal(t, state, at("moved"), "as from cron")
+		require.NoError(t, open(t, filepath.Join(root, "moved"), stack).Agree())
+		assert.Equal(t, state, at("moved"), "as after a start from cron")
 		forged := filepath.Join(root, "forged")
 		require.NoError(t, os.MkdirAll(filepath.Join(forged, ".neighbour"), 0o700))
 		for name, text := range map[string]string{"id": "guessed", "place": state} {
 			require.NoError(t, os.WriteFile(filepath.Join(forged, ".neighbour", name), []byte(text), 0o600))
 		}
 		assert.NotEqual(t, state, at("forged"))
+	})
+	t.Run("without HOME", func(t *testing.T) {
+		shop := open(t, filepath.Join(root, "moved"), stack)
+		require.NoError(t, os.WriteFile(filepath.Join(shop.Dir, ".neighbour", "ports.json"), []byte("{}"), 0o600))
+		assert.Equal(t, state, at("moved"), "a file of somebody's without a home is no state")
+		require.NoError(t, os.Remove(filepath.Join(shop.Dir, ".neighbour", "ports.json")))
+		me, err := user.Current()
+		require.NoError(t, err)
+		t.Setenv("HOME", "")
+		t.Setenv("XDG_STATE_HOME", "")
+		assert.Equal(t, filepath.Join(me.HomeDir, ".local/state/neighbour"), project.UserDir(), "the system knows it")
 	})
 	t.Run("in the tree", func(t *testing.T) {
 		t.Setenv("CI", "true")

@@ -6,9 +6,9 @@ import (
 	"slices"
 	"strings"
 
-	"neighbour/internal/core/authority"
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/wire"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/declaration/wire"
+	"neighbour/internal/core/machine/authority"
 )
 
 // AuthorityDir returns the folder of this user's certificate authority, "" for a user without

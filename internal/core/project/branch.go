@@ -12,9 +12,9 @@ import (
 	"path/filepath"
 	"strings"
 
-	"neighbour/internal/core/atomicfile"
-	"neighbour/internal/core/lazyregexp"
-	"neighbour/internal/core/snapshot"
+	"neighbour/internal/core/data/snapshot"
+	"neighbour/internal/core/machine/atomicfile"
+	"neighbour/internal/core/machine/lazyregexp"
 )
 
 // Branch says of which git branch the data is.

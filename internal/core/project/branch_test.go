@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"neighbour/internal/core/data/snapshot"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/snapshot"
 )
 
 // What is checked out is read from git's own files, in a work tree, in a folder within it, and in a

@@ -6,11 +6,10 @@ import (
 	"path/filepath"
 	"strings"
 
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/declaration/wire"
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/kind/program"
-	"neighbour/internal/core/lazyregexp"
-	"neighbour/internal/core/wire"
+	"neighbour/internal/core/machine/lazyregexp"
 )
 
 // Command is a command that is ready to be executed.
@@ -99,7 +98,7 @@ func Merge(base []string, vars []Explained) []string {
 }
 
 // Program finds the command's program: in the PATH that it gets, or from its folder
-// if the name has a slash. The errors are those of program.Look.
+// if the name has a slash. The errors are those of kind.Look.
 func (c Command) Program() (string, error) { return c.find(c.Argv[0]) }
 
 func (c Command) find(name string) (string, error) {
@@ -109,7 +108,7 @@ func (c Command) find(name string) (string, error) {
 			paths, looked = v.Value, "its PATH: "+v.Value
 		}
 	}
-	return program.Look(name, paths, looked, c.Dir)
+	return kind.Look(name, paths, looked, c.Dir)
 }
 
 // Missing returns why the command can't begin on this machine: a program of its line is not

@@ -1,7 +1,7 @@
 package project
 
 import (
-	"neighbour/internal/core/wire"
+	"neighbour/internal/core/declaration/wire"
 	"os"
 	"os/exec"
 	"path/filepath"

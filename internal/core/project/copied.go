@@ -11,10 +11,10 @@ import (
 	"slices"
 	"syscall"
 
-	"neighbour/internal/core/atomicfile"
-	"neighbour/internal/core/killpoint"
-	"neighbour/internal/core/snapshot"
-	"neighbour/internal/core/tree"
+	"neighbour/internal/core/data/snapshot"
+	"neighbour/internal/core/machine/atomicfile"
+	"neighbour/internal/core/machine/killpoint"
+	"neighbour/internal/core/machine/tree"
 )
 
 // CopiedError says that a project's folder is a copy of another project's, with its state: what

@@ -10,10 +10,10 @@ import (
 	"slices"
 	"strings"
 
-	"neighbour/internal/core/atomicfile"
-	"neighbour/internal/core/proc"
-	"neighbour/internal/core/snapshot"
-	"neighbour/internal/core/tree"
+	"neighbour/internal/core/data/snapshot"
+	"neighbour/internal/core/machine/atomicfile"
+	"neighbour/internal/core/machine/proc"
+	"neighbour/internal/core/machine/tree"
 )
 
 // copiesDir is the folder, in a project's own, with its fresh copies: a folder each, which has

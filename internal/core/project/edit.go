@@ -9,11 +9,9 @@ import (
 	"strconv"
 	"sync"
 
-	"neighbour/internal/core/atomicfile"
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/kind/catalogue"
-	"neighbour/internal/core/kind/custom"
+	"neighbour/internal/core/machine/atomicfile"
 )
 
 // Change is a change of the declaration: of a service, or in which services
@@ -81,7 +79,7 @@ func (p *Project) edit(c Change) error {
 	if *src, err = c.apply(*src); err != nil {
 		return err
 	}
-	d, err := files.Parse(catalogue.All)
+	d, err := files.Parse(kind.All())
 	if err != nil {
 		return err
 	}
@@ -162,9 +160,9 @@ type Available struct {
 // AvailableKinds lists the kinds that a service of the project may be of, the
 // catalogue's and its own, in the catalogue's order.
 func (p *Project) AvailableKinds() []Available {
-	all := catalogue.All
+	all := kind.All()
 	for _, k := range p.Kinds {
-		all = append(all, custom.New(k))
+		all = append(all, kind.Declared(k))
 	}
 	return Kinds(all)
 }
@@ -176,7 +174,7 @@ func Kinds(all []kind.Kind) []Available {
 	for i, k := range all {
 		asked.Go(func() {
 			info := k.Info()
-			found, err := catalogue.Installed(k)
+			found, err := kind.Installed(k)
 			out[i] = Available{Name: info.Name, About: info.About, Begin: info.Begin, Listens: info.Listens, UsualPort: info.UsualPort,
 				Versioned: declare.HasKey(k.Settings(), "version"), Installed: found.Version}
 			var missing *kind.MissingError

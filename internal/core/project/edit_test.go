@@ -9,9 +9,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/declaration/wire"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/wire"
 )
 
 func number(n int) *int        { return &n }

@@ -7,9 +7,9 @@ import (
 	"path/filepath"
 	"time"
 
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/tree"
+	"neighbour/internal/core/machine/tree"
 )
 
 // KeepsData reports whether a service has data of its own that is kept.

@@ -10,10 +10,11 @@ import (
 	"slices"
 	"strings"
 
-	"neighbour/internal/core/atomicfile"
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/input"
-	"neighbour/internal/core/wire"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/declaration/wire"
+	"neighbour/internal/core/machine/atomicfile"
+	"neighbour/internal/core/machine/input"
+	"neighbour/internal/core/project/drift"
 )
 
 // envNames are the names of env files, in the order in which most readers let
@@ -28,9 +29,9 @@ type EnvFile struct {
 	Path string `json:"path"` // from the project's folder
 	// Service is the one that it is compared with: one that runs in its
 	// folder.
-	Service    string       `json:"service,omitempty"`
-	Production bool         `json:"production,omitempty"`
-	Drift      []wire.Drift `json:"drift"`
+	Service    string        `json:"service,omitempty"`
+	Production bool          `json:"production,omitempty"`
+	Drift      []drift.Drift `json:"drift"`
 	// Problem says why it can't be read, at Line if that is not 0.
 	Problem string `json:"problem,omitempty"`
 	Line    int    `json:"line,omitempty"`
@@ -74,13 +75,13 @@ func readEnvFile(path string) ([]byte, error) {
 // EnvFiles compares the project's env files with what the declaration
 // provides: those in its own folder, and in the folders of its programs.
 func (p *Project) EnvFiles() []EnvFile {
-	var servers []wire.Server
+	var servers []drift.Server
 	byDir := map[string][]*declare.Service{p.Dir: nil}
 	var programs []*declare.Service
 	for _, s := range p.Services {
 		if !p.Kind(s).Info().InheritEnv {
 			if facts, err := p.Facts(s.Name); err == nil {
-				servers = append(servers, wire.Server{Name: s.Name, Kind: s.Kind, Facts: facts})
+				servers = append(servers, drift.Server{Name: s.Name, Kind: s.Kind, Facts: facts})
 			}
 			continue
 		}
@@ -104,7 +105,7 @@ func (p *Project) EnvFiles() []EnvFile {
 	return out
 }
 
-func (p *Project) compare(path string, services []*declare.Service, servers []wire.Server) []EnvFile {
+func (p *Project) compare(path string, services []*declare.Service, servers []drift.Server) []EnvFile {
 	rel := path
 	if r, err := filepath.Rel(p.Dir, path); err == nil && filepath.IsLocal(r) {
 		rel = r
@@ -131,7 +132,7 @@ func (p *Project) compare(path string, services []*declare.Service, servers []wi
 		own, _ = p.FileVariables()
 	}
 	if len(services) == 0 {
-		file.Drift = wire.Compare(entries, own, servers, file.Production)
+		file.Drift = drift.Compare(entries, own, servers, file.Production)
 		return append(out, file)
 	}
 	var compared []EnvFile
@@ -147,7 +148,7 @@ func (p *Project) compare(path string, services []*declare.Service, servers []wi
 		}
 		with := file
 		with.Service = s.Name
-		with.Drift = wire.Compare(entries, vars, servers, file.Production)
+		with.Drift = drift.Compare(entries, vars, servers, file.Production)
 		compared = append(compared, with)
 	}
 	if len(compared) > 1 {
@@ -169,12 +170,12 @@ func shared(file EnvFile, compared []EnvFile) []EnvFile {
 	}
 	rest := file
 	for i := range compared {
-		var own []wire.Drift
+		var own []drift.Drift
 		for _, d := range compared[i].Drift {
 			switch {
-			case d.Provided && d.Result != wire.Missing:
+			case d.Provided && d.Result != drift.Missing:
 				own = append(own, d)
-			case !d.Provided && provided[d.Name] && d.Result == wire.Elsewhere:
+			case !d.Provided && provided[d.Name] && d.Result == drift.Elsewhere:
 				own = append(own, d) // others get it from the declaration, and this one what the file says
 			case !d.Provided && !provided[d.Name] && i == 0:
 				rest.Drift = append(rest.Drift, d)

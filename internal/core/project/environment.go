@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/declaration/wire"
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/lazyregexp"
-	"neighbour/internal/core/wire"
+	"neighbour/internal/core/machine/lazyregexp"
 )
 
 // EnvironmentWith lists the variables that a command gets which is run with a

@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 
-	"neighbour/internal/core/atomicfile"
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/machine/atomicfile"
 )
 
 // ErrandDir returns the folder with the runs of errands.

@@ -4,9 +4,10 @@ import (
 	"fmt"
 	"os"
 
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/kind/catalogue"
-	"neighbour/internal/core/wire"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/declaration/wire"
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/project/drift"
 )
 
 // Explained is a variable of a service with what it hides.
@@ -44,7 +45,7 @@ func (p *Project) Explain(s *declare.Service, files []EnvFile) ([]Explained, err
 	if p.Profile != "" || p.files.Local != nil {
 		plain := p.files
 		plain.Local, plain.Profile = nil, ""
-		if d, err := plain.Parse(catalogue.All); err == nil {
+		if d, err := plain.Parse(kind.All()); err == nil {
 			base = d.Service(s.Name)
 		}
 	}
@@ -66,7 +67,7 @@ func (p *Project) Explain(s *declare.Service, files []EnvFile) ([]Explained, err
 			}
 			for _, d := range f.Drift {
 				if d.Name == v.Name && d.Line != 0 {
-					e.Hides = append(e.Hides, Hidden{fmt.Sprintf("%s:%d", f.Path, d.Line), d.Result == wire.Same})
+					e.Hides = append(e.Hides, Hidden{fmt.Sprintf("%s:%d", f.Path, d.Line), d.Result == drift.Same})
 				}
 			}
 		}

@@ -12,12 +12,12 @@ import (
 	"sync"
 	"time"
 
-	"neighbour/internal/core/atomicfile"
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/kind/catalogue"
-	"neighbour/internal/core/port"
-	"neighbour/internal/core/proc"
-	"neighbour/internal/core/route"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/declaration/route"
+	"neighbour/internal/core/kind"
+	"neighbour/internal/core/machine/atomicfile"
+	"neighbour/internal/core/machine/port"
+	"neighbour/internal/core/machine/proc"
 )
 
 // GateVariable in the environment, set to "off", keeps the projects of a machine, or of a
@@ -130,7 +130,7 @@ func declaredPorts() map[int]bool {
 		if err != nil {
 			continue
 		}
-		d, err := files.Parse(catalogue.All)
+		d, err := files.Parse(kind.All())
 		if err != nil {
 			continue
 		}
@@ -184,6 +184,8 @@ type GateName struct {
 	Because string `json:"because,omitempty"`
 	// URL is the address by https; "" for those of wildcards.
 	URL string `json:"url,omitempty"`
+
+	pattern route.Pattern // Name, parsed
 }
 
 // LANName returns the name whose target others in this machine's network can reach, too: that of
@@ -195,8 +197,7 @@ func (p *Project) LANName() string {
 	var names, declared []string
 	front, _ := p.front()
 	for _, n := range p.GateNames() {
-		pattern, err := route.Parse(n.Name)
-		if err != nil || pattern.Below || pattern.Path != "" {
+		if n.pattern.Below || n.pattern.Path != "" {
 			continue
 		}
 		if n.Service == front && front != "" {
@@ -215,8 +216,8 @@ func (p *Project) LANName() string {
 func (p *Project) GateHosts() []string {
 	var out []string
 	for _, n := range p.GateNames() {
-		if pattern, err := route.Parse(n.Name); err == nil && !pattern.Below {
-			out = append(out, pattern.Host)
+		if !n.pattern.Below {
+			out = append(out, n.pattern.Host)
 		}
 	}
 	slices.Sort(out)
@@ -286,7 +287,7 @@ func (p *Project) gateNames(ports GatePorts) []GateName {
 		if err != nil {
 			continue // Parse has refused it
 		}
-		n := GateName{Name: pattern.String(), Service: declare.Named(target.Value)}
+		n := GateName{Name: pattern.String(), Service: declare.Named(target.Value), pattern: pattern}
 		if n.Service == "" {
 			n.Target = target.Value
 		}
@@ -296,7 +297,7 @@ func (p *Project) gateNames(ports GatePorts) []GateName {
 	}
 	add := func(host, service, because string) {
 		if pattern, err := route.Parse(host); err == nil && !have[pattern.String()] {
-			names = append(names, GateName{Name: pattern.String(), Service: service, Because: because})
+			names = append(names, GateName{Name: pattern.String(), Service: service, Because: because, pattern: pattern})
 		}
 	}
 	own := hostLabel(p.Name)
@@ -313,7 +314,7 @@ func (p *Project) gateNames(ports GatePorts) []GateName {
 		}
 	}
 	for i, n := range names {
-		if pattern, _ := route.Parse(n.Name); !pattern.Below {
+		if !n.pattern.Below {
 			names[i].URL = ports.address(n.Name)
 		}
 	}
@@ -328,8 +329,8 @@ func (p *Project) namesOf(service string) []string {
 	}
 	var out []string
 	for _, n := range p.GateNames() {
-		if pattern, err := route.Parse(n.Name); err == nil && n.Service == service && !pattern.Below && pattern.Path == "" {
-			out = append(out, pattern.Host)
+		if n.Service == service && !n.pattern.Below && n.pattern.Path == "" {
+			out = append(out, n.pattern.Host)
 		}
 	}
 	return out

@@ -11,10 +11,9 @@ import (
 	"strings"
 	"time"
 
-	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/data/snapshot"
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/kind/catalogue"
-	"neighbour/internal/core/snapshot"
+	"neighbour/internal/core/machine/atomicfile"
 )
 
 // Snapshots is where the project's snapshots are.
@@ -22,7 +21,7 @@ func (p *Project) Snapshots() snapshot.Store { return p.storeIn("snapshots") }
 
 func (p *Project) storeIn(folder string) snapshot.Store {
 	return snapshot.Store{Dir: filepath.Join(p.base, folder), HoldsNothing: func(name string) bool {
-		k := catalogue.All.Kind(name)
+		k := kind.All().Kind(name)
 		return k != nil && k.Info().NoData
 	}}
 }

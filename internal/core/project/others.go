@@ -8,9 +8,8 @@ import (
 	"slices"
 	"strings"
 
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/kind/borrowed"
 )
 
 // Keepers are asked by a keeper for what other projects of its user have.
@@ -88,15 +87,16 @@ func (p *Project) other(dir, service string, open func(string) (*Project, error)
 // CheckBorrowed makes sure that what a service of kind "project" stands for is there, and does not
 // need the service itself.
 func (p *Project) CheckBorrowed(s *declare.Service) error {
-	b, ok := s.Settings.(*borrowed.Settings)
+	b, ok := s.Settings.(kind.Borrower)
 	if !ok {
 		return nil
 	}
-	other, err := p.other(p.path(b.Project), b.Service, Glance)
+	folder, service := b.Borrowed()
+	other, err := p.other(p.path(folder), service, Glance)
 	if err != nil {
 		return err
 	}
-	return other.leadsTo(b.Service, p.Dir, s.Name, []string{p.Name + "." + s.Name})
+	return other.leadsTo(service, p.Dir, s.Name, []string{p.Name + "." + s.Name})
 }
 
 // path returns a path of the declaration as an absolute one.
@@ -122,15 +122,16 @@ func (p *Project) leadsTo(service, dir, name string, way []string) error {
 		return nil // a circle of others, of which they tell themselves
 	}
 	for _, need := range p.Plan.WithNeeds(service) {
-		b, ok := p.Service(need).Settings.(*borrowed.Settings)
+		b, ok := p.Service(need).Settings.(kind.Borrower)
 		if !ok {
 			continue
 		}
-		other, err := Glance(p.path(b.Project))
-		if err != nil || other.Service(b.Service) == nil {
+		folder, lent := b.Borrowed()
+		other, err := Glance(p.path(folder))
+		if err != nil || other.Service(lent) == nil {
 			continue // told there
 		}
-		if err := other.leadsTo(b.Service, dir, name, way); err != nil {
+		if err := other.leadsTo(lent, dir, name, way); err != nil {
 			return err
 		}
 	}

@@ -8,11 +8,11 @@ import (
 	"slices"
 	"strings"
 
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/hosts"
-	"neighbour/internal/core/lazyregexp"
-	"neighbour/internal/core/localname"
-	"neighbour/internal/core/wire"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/declaration/wire"
+	"neighbour/internal/core/machine/hosts"
+	"neighbour/internal/core/machine/lazyregexp"
+	"neighbour/internal/core/machine/localname"
 )
 
 // Outside is a variable of a service that leads to another machine.
@@ -27,6 +27,9 @@ type Outside struct {
 
 // usedEnvNames are the env files of which apps read values while they are worked on.
 var usedEnvNames = []string{".env", ".env.development", ".env.local", ".env.development.local"}
+
+// UsedEnvFile reports whether apps read values from a file of this name while they are worked on.
+func UsedEnvFile(path string) bool { return slices.Contains(usedEnvNames, filepath.Base(path)) }
 
 // LeadsOutside returns the variables of a service that lead to other machines: those that the
 // declaration gives, and, of a program, those of the env files in its folder.
@@ -99,7 +102,8 @@ func namesOfThisMachine() map[string]bool {
 func others(name, value string, known map[string]bool) []string {
 	var out []string
 	for _, host := range hostsIn(name, value) {
-		if !localname.Is(host) && !known[host] && !slices.Contains(out, host) {
+		here := localname.Is(host) || known[host] || net.ParseIP(host).IsUnspecified() // where it listens
+		if !here && !slices.Contains(out, host) {
 			out = append(out, host)
 		}
 	}

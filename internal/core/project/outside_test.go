@@ -58,6 +58,7 @@ PAYMENTS_URL = "https://pay.example.org"
 RATES_URL = "https://rates.example.org"
 OWN_URL = "${api.url}"
 SHED_URL = "http://shed.localhost:4100"
+HOST = "0.0.0.0"
 
 [service.pay]
 kind = "stub"

@@ -5,8 +5,8 @@ import (
 	"encoding/json"
 	"os"
 
-	"neighbour/internal/core/port"
-	"neighbour/internal/core/proc"
+	"neighbour/internal/core/machine/port"
+	"neighbour/internal/core/machine/proc"
 )
 
 // Owner is whose process something is: this project's, another project's, or

@@ -11,9 +11,9 @@ import (
 	"strings"
 	"syscall"
 
-	"neighbour/internal/core/atomicfile"
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/port"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/machine/atomicfile"
+	"neighbour/internal/core/machine/port"
 )
 
 // OthersError says that somebody else may change a declaration, whose commands

@@ -11,7 +11,7 @@ import (
 	"strings"
 	"syscall"
 
-	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/machine/atomicfile"
 )
 
 // StateDir is the name of the folder beside the declaration by which Neighbour finds what it keeps

@@ -14,10 +14,10 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"neighbour/internal/core/atomicfile"
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/deps"
-	"neighbour/internal/core/input"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/machine/atomicfile"
+	"neighbour/internal/core/machine/deps"
+	"neighbour/internal/core/machine/input"
 )
 
 // Due is why a preparation is to run, and what to do when it has.

@@ -16,14 +16,12 @@ import (
 	"strconv"
 	"strings"
 
-	"neighbour/internal/core/atomicfile"
-	"neighbour/internal/core/authority"
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/declaration/wire"
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/kind/catalogue"
-	"neighbour/internal/core/kind/custom"
-	"neighbour/internal/core/proc"
-	"neighbour/internal/core/wire"
+	"neighbour/internal/core/machine/atomicfile"
+	"neighbour/internal/core/machine/authority"
+	"neighbour/internal/core/machine/proc"
 )
 
 // Project is a declared project on this machine.
@@ -144,7 +142,7 @@ func open(path, copy, profile string) (*Project, error) {
 		}
 		return nil, err
 	}
-	d, err := files.Parse(catalogue.All)
+	d, err := files.Parse(kind.All())
 	if err != nil {
 		return nil, err
 	}
@@ -280,9 +278,9 @@ const sharedBase = "/var/lib/neighbour"
 // Kind returns the kind of a service.
 func (p *Project) Kind(s *declare.Service) kind.Kind {
 	if k := p.CustomKind(s.Kind); k != nil {
-		return custom.New(k)
+		return kind.Declared(k)
 	}
-	return catalogue.All.Kind(s.Kind)
+	return kind.All().Kind(s.Kind)
 }
 
 // Instance returns a service with what it is started with. Its program is not

@@ -9,10 +9,10 @@ import (
 	"sync"
 	"time"
 
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/deps"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/declaration/wire"
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/wire"
+	"neighbour/internal/core/machine/deps"
 )
 
 // chosen are the runtimes of services, for a while: looking for them reads many

@@ -15,11 +15,12 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"neighbour/internal/core/atomicfile"
-	"neighbour/internal/core/input"
-	"neighbour/internal/core/killpoint"
-	"neighbour/internal/core/port"
-	"neighbour/internal/core/tree"
+	"neighbour/internal/core/declaration/wire"
+	"neighbour/internal/core/machine/atomicfile"
+	"neighbour/internal/core/machine/input"
+	"neighbour/internal/core/machine/killpoint"
+	"neighbour/internal/core/machine/port"
+	"neighbour/internal/core/machine/tree"
 )
 
 // idFile is the file in a project's folder for state that tells which of this
@@ -261,9 +262,21 @@ func whose(path string, err error) string {
 	}
 	st, ok := info.Sys().(*syscall.Stat_t)
 	if !ok || int(st.Uid) == os.Getuid() {
-		return ""
+		return "; let yourself write to the folder: chmod u+w " + wire.QuoteShell(path)
 	}
 	return fmt.Sprintf("; %s belongs to %s: work in a copy that is yours", path, port.UserName(int(st.Uid)))
+}
+
+// Anchorable returns why a start can't make the project's folder for what is kept of it, nil if it
+// can or has.
+func (p *Project) Anchorable() error {
+	if _, err := os.Lstat(p.anchor()); !errors.Is(err, fs.ErrNotExist) {
+		return nil // which checkState looks at
+	}
+	if err := unix.Access(p.Dir, unix.W_OK); err != nil {
+		return fmt.Errorf("%s can't be written to, and a start makes %s in it%s", p.Dir, StateDir, whose(p.Dir, err))
+	}
+	return nil
 }
 
 // takeState makes the folder for state, if there is one, this user's own.

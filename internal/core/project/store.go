@@ -7,16 +7,17 @@ import (
 	"encoding/hex"
 	"fmt"
 	"os"
+	"os/user"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
-	"neighbour/internal/core/atomicfile"
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/port"
+	"neighbour/internal/core/machine/atomicfile"
+	"neighbour/internal/core/machine/port"
 )
 
 // vault keeps the made-up passwords in a file that processes share.
@@ -246,8 +247,12 @@ func xdg(variable, otherwise string) string {
 		return filepath.Join(dir, "neighbour")
 	}
 	home, err := os.UserHomeDir()
-	if err != nil {
-		return ""
+	if err != nil { // as in a service of the system, which has no HOME
+		me, err := user.Current()
+		if err != nil || !filepath.IsAbs(me.HomeDir) {
+			return ""
+		}
+		home = me.HomeDir
 	}
 	return filepath.Join(home, otherwise, "neighbour")
 }

@@ -7,8 +7,8 @@ import (
 	"io"
 	"strings"
 
-	"neighbour/internal/core/migrate"
-	"neighbour/internal/core/snapshot"
+	"neighbour/internal/core/data/migrate"
+	"neighbour/internal/core/data/snapshot"
 )
 
 // templatePrefix begins the names of the snapshots that fresh copies begin with.

@@ -8,10 +8,9 @@ import (
 	"strings"
 	"sync"
 
-	"neighbour/internal/core/authority"
-	"neighbour/internal/core/declare"
+	"neighbour/internal/core/declaration/declare"
 	"neighbour/internal/core/kind"
-	"neighbour/internal/core/route"
+	"neighbour/internal/core/machine/authority"
 )
 
 // certified are the services with a fact about their certificate that something refers to.
@@ -52,8 +51,8 @@ func (p *Project) ensureTLS(in *kind.Instance) error {
 	}
 	names := []string{"localhost", "127.0.0.1", "::1", hostLabel(in.Service.Name) + "." + hostLabel(p.Name) + ".localhost"}
 	for _, n := range p.GateNames() {
-		if pattern, err := route.Parse(n.Name); err == nil && n.Service == in.Service.Name && !pattern.Below && a.Covers(pattern.Host) && !slices.Contains(names, pattern.Host) {
-			names = append(names, pattern.Host)
+		if host := n.pattern.Host; n.Service == in.Service.Name && !n.pattern.Below && a.Covers(host) && !slices.Contains(names, host) {
+			names = append(names, host)
 		}
 	}
 	pair, err := a.WritePair(in.Run, names...)

@@ -14,8 +14,8 @@ import (
 	"go.mongodb.org/mongo-driver/v2/mongo"
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
 
+	"neighbour/internal/core/kind/misbehave"
 	"neighbour/internal/emulator/documents"
-	"neighbour/internal/emulator/misbehave"
 )
 
 // The server misbehaves in the protocol's own words, to others than Neighbour itself.

@@ -14,10 +14,10 @@ import (
 	"strings"
 	"time"
 
-	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/kind/misbehave"
+	"neighbour/internal/core/machine/atomicfile"
 	"neighbour/internal/emulator"
 	"neighbour/internal/emulator/documents/engine"
-	"neighbour/internal/emulator/misbehave"
 )
 
 // PasswordVariable is the environment variable that has the account's password, which no

@@ -18,11 +18,11 @@ import (
 	"github.com/xdg-go/scram"
 	"go.mongodb.org/mongo-driver/v2/bson"
 
+	"neighbour/internal/core/kind/misbehave"
 	"neighbour/internal/emulator/documents/engine"
 	"neighbour/internal/emulator/documents/fault"
 	"neighbour/internal/emulator/documents/value"
 	"neighbour/internal/emulator/documents/wire"
-	"neighbour/internal/emulator/misbehave"
 )
 
 // Server answers clients.

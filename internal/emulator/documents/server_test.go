@@ -20,11 +20,11 @@ import (
 	"go.mongodb.org/mongo-driver/v2/mongo"
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
 
+	"neighbour/internal/core/kind/misbehave"
 	"neighbour/internal/emulator/documents"
 	"neighbour/internal/emulator/documents/engine"
 	"neighbour/internal/emulator/documents/value"
 	"neighbour/internal/emulator/documents/wire"
-	"neighbour/internal/emulator/misbehave"
 )
 
 // serve begins a server of a file, and returns its address.

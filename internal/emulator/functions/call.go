@@ -12,8 +12,8 @@ import (
 	"sync"
 	"time"
 
-	"neighbour/internal/core/words"
-	"neighbour/internal/emulator/misbehave"
+	"neighbour/internal/core/kind/misbehave"
+	"neighbour/internal/core/machine/words"
 )
 
 func reply(w http.ResponseWriter, status int, v any) {

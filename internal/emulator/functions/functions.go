@@ -18,10 +18,10 @@ import (
 	"strings"
 	"time"
 
-	"neighbour/internal/core/lazyregexp"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/kind/misbehave"
+	"neighbour/internal/core/machine/lazyregexp"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/emulator"
-	"neighbour/internal/emulator/misbehave"
 )
 
 // Defaults of what a function may use.

@@ -21,8 +21,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
 
-	"neighbour/internal/core/proc"
-	"neighbour/internal/core/traffic"
+	"neighbour/internal/core/machine/proc"
+	"neighbour/internal/core/record/traffic"
 	"neighbour/internal/testkit"
 )
 

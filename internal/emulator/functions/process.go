@@ -8,7 +8,7 @@ import (
 	"syscall"
 	"time"
 
-	"neighbour/internal/core/proc"
+	"neighbour/internal/core/machine/proc"
 )
 
 // process is one that was started for a function, in a group of its own.

@@ -11,10 +11,10 @@ import (
 	"sync/atomic"
 	"time"
 
-	"neighbour/internal/core/localname"
-	"neighbour/internal/core/traffic"
+	"neighbour/internal/core/kind/misbehave"
+	"neighbour/internal/core/machine/localname"
+	"neighbour/internal/core/record/traffic"
 	"neighbour/internal/emulator"
-	"neighbour/internal/emulator/misbehave"
 )
 
 // Server runs functions. Its methods may be called at the same time.

@@ -13,7 +13,7 @@ import (
 	"strings"
 	"time"
 
-	"neighbour/internal/core/localname"
+	"neighbour/internal/core/machine/localname"
 )
 
 // Person is somebody who can sign in.

@@ -10,8 +10,8 @@ import (
 	"net"
 	"os"
 
+	"neighbour/internal/core/kind/misbehave"
 	"neighbour/internal/emulator"
-	"neighbour/internal/emulator/misbehave"
 )
 
 func encode(text string) string { return base64.RawURLEncoding.EncodeToString([]byte(text)) }

@@ -16,7 +16,7 @@ import (
 
 	"github.com/go-jose/go-jose/v4"
 
-	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/machine/atomicfile"
 )
 
 // oldKeys is how many keys are still told to clients that sign nothing any more.

@@ -12,8 +12,8 @@ import (
 	"sync"
 	"time"
 
+	"neighbour/internal/core/kind/misbehave"
 	"neighbour/internal/emulator"
-	"neighbour/internal/emulator/misbehave"
 )
 
 // Server is a provider. Its methods may be called at the same time.

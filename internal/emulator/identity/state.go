@@ -17,7 +17,7 @@ import (
 	"sync"
 	"time"
 
-	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/machine/atomicfile"
 )
 
 // account is somebody who has signed up, or what has changed of somebody who is declared.

@@ -18,8 +18,8 @@ import (
 	"strings"
 	"time"
 
+	"neighbour/internal/core/kind/misbehave"
 	"neighbour/internal/emulator"
-	"neighbour/internal/emulator/misbehave"
 )
 
 // Emulator is the mail server, run alone.

@@ -22,8 +22,8 @@ import (
 	"golang.org/x/net/html"
 	"pgregory.net/rapid"
 
+	"neighbour/internal/core/kind/misbehave"
 	"neighbour/internal/emulator/mail"
-	"neighbour/internal/emulator/misbehave"
 )
 
 // inbox serves the web side of a store in a folder.

@@ -14,6 +14,8 @@ import (
 	"github.com/emersion/go-message"
 	_ "github.com/emersion/go-message/charset" // texts that are not in UTF-8
 	gomail "github.com/emersion/go-message/mail"
+
+	"neighbour/internal/core/machine/localname"
 )
 
 // Message is a mail as its recipient reads it.
@@ -262,7 +264,7 @@ func (m *Message) judge() {
 		case u.Scheme == "javascript" || u.Scheme == "vbscript":
 			m.problem("a link is a script, which no client runs")
 		case u.Scheme == "http" || u.Scheme == "https":
-			if host := u.Hostname(); host == "localhost" || host == "127.0.0.1" || host == "::1" || strings.HasSuffix(host, ".localhost") || strings.HasSuffix(host, ".test") {
+			if localname.Is(u.Host) || strings.HasSuffix(u.Hostname(), ".test") {
 				continue
 			}
 			m.problem("a link leads to %s, which is not this machine", short(u.Hostname()))

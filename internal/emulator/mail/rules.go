@@ -3,7 +3,7 @@ package mail
 import (
 	"errors"
 	"fmt"
-	"neighbour/internal/emulator/misbehave"
+	"neighbour/internal/core/kind/misbehave"
 	"path"
 	"strings"
 	"sync"

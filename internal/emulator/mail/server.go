@@ -9,7 +9,7 @@ import (
 	"fmt"
 	"io"
 	"log"
-	"neighbour/internal/emulator/misbehave"
+	"neighbour/internal/core/kind/misbehave"
 	"net"
 	"slices"
 	"strings"

@@ -16,8 +16,8 @@ import (
 	"sync"
 	"time"
 
-	"neighbour/internal/core/atomicfile"
-	"neighbour/internal/core/lazyregexp"
+	"neighbour/internal/core/machine/atomicfile"
+	"neighbour/internal/core/machine/lazyregexp"
 )
 
 // Summary is what came in so far, in a few words.

@@ -20,7 +20,7 @@ import (
 	"sync"
 	"time"
 
-	"neighbour/internal/core/localname"
+	"neighbour/internal/core/machine/localname"
 	"neighbour/internal/emulator"
 )
 

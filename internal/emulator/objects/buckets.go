@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"neighbour/internal/core/machine/localname"
 )
 
 const namespace = "http://s3.amazonaws.com/doc/2006-03-01/"
@@ -321,11 +323,7 @@ func like(pattern, text string) bool {
 // here reports whether a page is one of this machine's.
 func here(origin string) bool {
 	u, err := url.Parse(origin)
-	if err != nil {
-		return false
-	}
-	host := u.Hostname()
-	return host == "localhost" || host == "127.0.0.1" || host == "::1" || strings.HasSuffix(host, ".localhost")
+	return err == nil && localname.Is(u.Host)
 }
 
 // preflight sets what lets pages of other sites use a bucket, and answers their question

@@ -16,9 +16,9 @@ import (
 	"strings"
 	"time"
 
-	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/kind/misbehave"
+	"neighbour/internal/core/machine/atomicfile"
 	"neighbour/internal/emulator"
-	"neighbour/internal/emulator/misbehave"
 )
 
 // SecretVariable is the environment variable that has the secret key, which no command

@@ -8,8 +8,8 @@ import (
 	"strings"
 	"sync"
 
-	"neighbour/internal/core/localname"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/machine/localname"
+	"neighbour/internal/core/machine/words"
 )
 
 //go:embed page.html

@@ -17,7 +17,7 @@ import (
 	"strings"
 	"time"
 
-	"neighbour/internal/emulator/misbehave"
+	"neighbour/internal/core/kind/misbehave"
 )
 
 // Server answers clients.

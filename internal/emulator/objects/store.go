@@ -18,7 +18,7 @@ import (
 
 	_ "modernc.org/sqlite" // the driver
 
-	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/machine/atomicfile"
 )
 
 // Store keeps buckets and their objects in a folder: what an object holds in a file under

@@ -6,8 +6,8 @@ import (
 	"log"
 	"net"
 
+	"neighbour/internal/core/kind/misbehave"
 	"neighbour/internal/emulator"
-	"neighbour/internal/emulator/misbehave"
 )
 
 // Emulator is the web server, run alone.

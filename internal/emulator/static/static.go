@@ -14,9 +14,9 @@ import (
 	"strings"
 	"time"
 
-	"neighbour/internal/core/localname"
-	"neighbour/internal/core/webroot"
-	"neighbour/internal/emulator/misbehave"
+	"neighbour/internal/core/kind/misbehave"
+	"neighbour/internal/core/machine/localname"
+	"neighbour/internal/core/machine/webroot"
 )
 
 // Options say how a folder is served.

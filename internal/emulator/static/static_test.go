@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"neighbour/internal/emulator/misbehave"
+	"neighbour/internal/core/kind/misbehave"
 	"neighbour/internal/emulator/static"
 )
 

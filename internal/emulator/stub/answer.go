@@ -18,7 +18,7 @@ import (
 	"strings"
 	"time"
 
-	"neighbour/internal/emulator/misbehave"
+	"neighbour/internal/core/kind/misbehave"
 )
 
 func reply(w http.ResponseWriter, status int, v any) {

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"neighbour/internal/core/traffic"
+	"neighbour/internal/core/record/traffic"
 )
 
 // Asked is a request that the stub was asked.

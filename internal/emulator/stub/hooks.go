@@ -18,9 +18,9 @@ import (
 	"text/template"
 	"time"
 
-	"neighbour/internal/core/outbox"
-	"neighbour/internal/core/probe"
-	"neighbour/internal/core/traffic"
+	"neighbour/internal/core/machine/probe"
+	"neighbour/internal/core/record/outbox"
+	"neighbour/internal/core/record/traffic"
 )
 
 // hook is a webhook with its templates.

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"neighbour/internal/core/lazyregexp"
+	"neighbour/internal/core/machine/lazyregexp"
 )
 
 // paths leads from methods and paths to what answers them. A part that is written out goes

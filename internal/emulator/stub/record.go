@@ -18,9 +18,9 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"neighbour/internal/core/atomicfile"
-	"neighbour/internal/core/lazyregexp"
-	"neighbour/internal/core/traffic"
+	"neighbour/internal/core/machine/atomicfile"
+	"neighbour/internal/core/machine/lazyregexp"
+	"neighbour/internal/core/record/traffic"
 )
 
 // recording is a request that the real API was asked once, with its answer, as it is kept in a

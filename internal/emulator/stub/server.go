@@ -16,11 +16,11 @@ import (
 	"text/template"
 	"time"
 
-	"neighbour/internal/core/localname"
-	"neighbour/internal/core/outbox"
-	"neighbour/internal/core/traffic"
+	"neighbour/internal/core/kind/misbehave"
+	"neighbour/internal/core/machine/localname"
+	"neighbour/internal/core/record/outbox"
+	"neighbour/internal/core/record/traffic"
 	"neighbour/internal/emulator"
-	"neighbour/internal/emulator/misbehave"
 )
 
 // Server is a stub. Its methods may be called at the same time.

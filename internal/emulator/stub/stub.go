@@ -13,8 +13,8 @@ import (
 	"os"
 	"time"
 
+	"neighbour/internal/core/kind/misbehave"
 	"neighbour/internal/emulator"
-	"neighbour/internal/emulator/misbehave"
 )
 
 // Route is a declared answer.

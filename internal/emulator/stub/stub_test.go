@@ -24,7 +24,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
 
-	"neighbour/internal/core/traffic"
+	"neighbour/internal/core/record/traffic"
 	"neighbour/internal/testkit"
 )
 

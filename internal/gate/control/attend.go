@@ -2,6 +2,7 @@ package control
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"time"
 
@@ -16,6 +17,14 @@ func Attend(ctx context.Context, p *project.Project, r Registration, log *slog.L
 	defer c.Close()
 	const soon, late = 50 * time.Millisecond, 5 * time.Second
 	pause := soon
+	// A gate that is not there yet begins once the first services have: at the start of a project
+	// both would want the processor at the same moment, and nobody calls a name before its service.
+	if _, err := c.State(ctx); errors.Is(err, ErrNoGate) {
+		select {
+		case <-ctx.Done():
+		case <-time.After(soon):
+		}
+	}
 	for ctx.Err() == nil {
 		began := time.Now()
 		err := Ensure(ctx, p.Self)

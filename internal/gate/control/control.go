@@ -20,11 +20,11 @@ import (
 	"syscall"
 	"time"
 
-	"neighbour/internal/core/port"
-	"neighbour/internal/core/proc"
+	"neighbour/internal/core/keeper/supervise"
+	"neighbour/internal/core/machine/port"
+	"neighbour/internal/core/machine/proc"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/traffic"
+	"neighbour/internal/core/record/traffic"
 )
 
 // Command is the hidden command that runs the gate.

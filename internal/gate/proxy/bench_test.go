@@ -10,8 +10,8 @@ import (
 	"sync/atomic"
 	"testing"
 
-	"neighbour/internal/core/route"
-	"neighbour/internal/core/traffic"
+	"neighbour/internal/core/declaration/route"
+	"neighbour/internal/core/record/traffic"
 )
 
 // leading returns a gate on which names lead to addresses.

@@ -9,15 +9,16 @@ import (
 	"fmt"
 	"html/template"
 	"net/http"
-	"net/netip"
 	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
-	"neighbour/internal/core/route"
-	"neighbour/internal/core/traffic"
+	"neighbour/internal/core/declaration/route"
+	"neighbour/internal/core/machine/localname"
+	"neighbour/internal/core/record/traffic"
+	"neighbour/internal/emulator"
 )
 
 // waitingHeader is sent by the page that waits, to ask the gate and not the service.
@@ -87,18 +88,30 @@ func refuse(w http.ResponseWriter, code int, text string) {
 	http.Error(w, text, code)
 }
 
+// story tells what there is to say of the service to who asks: others than the user whose gate this
+// is learn nothing but how it is, not why, nor what it printed.
+func (t *Target) story(r *http.Request) Story {
+	if t.Story == nil {
+		return Story{}
+	}
+	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
+	defer cancel()
+	if t.forOthers(r) {
+		return Story{State: t.Story(ctx).State}
+	}
+	return t.Story(ctx)
+}
+
+// forOthers reports whether somebody else than the user whose gate this is asks.
+func (t *Target) forOthers(r *http.Request) bool { return t.Others || emulator.Stranger(r) }
+
 // tell tells the page that waits how it is.
 func (g *Gate) tell(w http.ResponseWriter, r *http.Request, t *Target) {
 	if t.Ready {
 		answer(w, http.StatusOK, map[string]any{"ready": true})
 		return
 	}
-	story := Story{}
-	if t.Story != nil {
-		ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
-		story = t.Story(ctx)
-		cancel()
-	}
+	story := t.story(r)
 	answer(w, http.StatusOK, map[string]any{"ready": false, "title": t.Service + " is " + story.State, "why": story.Why, "lines": strings.Join(story.Lines, "\n")})
 }
 
@@ -111,12 +124,8 @@ func wantsPage(r *http.Request) bool {
 // it is, machines get JSON.
 func (g *Gate) wait(w http.ResponseWriter, r *http.Request, p *passing, why string) {
 	story := Story{State: "unknown", Why: why}
-	if p.target.Story != nil {
-		ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
-		if told := p.target.Story(ctx); told.State != "" {
-			story = told
-		}
-		cancel()
+	if told := p.target.story(r); told.State != "" {
+		story = told
 		if why != "" && story.State == "ready" {
 			story.Why = why
 		}
@@ -149,12 +158,7 @@ func (g *Gate) garbled(w http.ResponseWriter, r *http.Request, p *passing, err e
 	}
 	w.Header().Set(stateHeader, "garbled")
 	defer p.end(func(f *traffic.Full) { f.Status, f.Problem = http.StatusBadGateway, p.target.Service+": "+why })
-	story := Story{State: "ready", Why: why}
-	if p.target.Story != nil {
-		ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
-		story.Lines = p.target.Story(ctx).Lines
-		cancel()
-	}
+	story := Story{State: "ready", Why: why, Lines: p.target.story(r).Lines}
 	if !wantsPage(r) {
 		answer(w, http.StatusBadGateway, map[string]any{"error": "no answer that could be passed on", "project": p.target.Project, "service": p.target.Service, "why": why})
 		return
@@ -166,11 +170,7 @@ func (g *Gate) garbled(w http.ResponseWriter, r *http.Request, p *passing, err e
 // nowhere answers requests whose name leads nowhere. Who comes by a name that isn't this
 // machine's gets nothing: a page from elsewhere could have had its name lead here.
 func (g *Gate) nowhere(w http.ResponseWriter, host string, table *route.Table[*atomic.Pointer[Target]]) {
-	local := host == "localhost" || strings.HasSuffix(host, ".localhost") || table != nil && table.Knows(host)
-	if a, err := netip.ParseAddr(host); err == nil {
-		local = a.IsLoopback()
-	}
-	if !local {
+	if !localname.Is(host) && (table == nil || !table.Knows(host)) {
 		refuse(w, http.StatusMisdirectedRequest, "This name leads nowhere here.")
 		return
 	}

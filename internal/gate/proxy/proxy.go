@@ -19,9 +19,8 @@ import (
 	"sync/atomic"
 	"time"
 
-	"neighbour/internal/core/route"
-	"neighbour/internal/core/traffic"
-	"neighbour/internal/emulator"
+	"neighbour/internal/core/declaration/route"
+	"neighbour/internal/core/record/traffic"
 )
 
 // Target is where a name leads.
@@ -40,6 +39,8 @@ type Target struct {
 	// Private reports whether a path is for the user alone whose gate this is, as the inbox of mails
 	// is; nil: none.
 	Private func(path string) bool
+	// Others says that who comes by it is on another machine.
+	Others bool
 	// HTTPSOnly sends requests by http on to https.
 	HTTPSOnly bool
 	// Story tells why it isn't ready; nil if nobody knows.
@@ -225,7 +226,7 @@ func (g *Gate) Pass(w http.ResponseWriter, r *http.Request, t *Target) {
 		g.tell(w, r, t)
 		return
 	}
-	if t.Private != nil && t.Private(strings.TrimPrefix(r.URL.Path, t.Strip)) && emulator.Stranger(r) {
+	if t.Private != nil && t.Private(strings.TrimPrefix(r.URL.Path, t.Strip)) && t.forOthers(r) {
 		refuse(w, http.StatusForbidden, "This is for the user alone who runs it.")
 		return
 	}

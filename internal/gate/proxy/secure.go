@@ -11,7 +11,7 @@ import (
 	"sync"
 	"time"
 
-	"neighbour/internal/core/route"
+	"neighbour/internal/core/declaration/route"
 )
 
 // secure remembers which services end TLS themselves. Nobody declares that: it is found out
@@ -94,7 +94,8 @@ type reread struct {
 	io.Closer
 }
 
-// local reports whether an address is one of this machine's own.
+// local reports whether an address is one of this machine's own. A name below localhost is not taken
+// for one, as localname does for what browsers ask: here a resolver is asked, which may lead it anywhere.
 func local(address string) bool {
 	host, _, err := net.SplitHostPort(address)
 	if err != nil {

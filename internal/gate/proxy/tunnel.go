@@ -10,7 +10,7 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"neighbour/internal/core/traffic"
+	"neighbour/internal/core/record/traffic"
 )
 
 // errTunnelled ends the way of a request through the ReverseProxy: its connections speak

@@ -14,9 +14,8 @@ import (
 	"sync"
 	"time"
 
-	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/machine/atomicfile"
 	"neighbour/internal/core/project"
-	"neighbour/internal/gate/proxy"
 )
 
 // lan is the front of one project, opened to others in this machine's network. They come by
@@ -148,18 +147,16 @@ func (s *server) fromLAN(l *lan, dir, name string) http.Handler {
 		}
 		t := m.targets[name].Load()
 		s.mu.Unlock()
-		s.gate.Pass(w, r, forOthers(t))
+		others := *t
+		others.Others = true
+		if t.Private != nil { // emulators answer to names of this machine alone
+			others.KeepHost = false
+			if own := l.url(); r.Header.Get("Origin") == own && t.URL != nil {
+				r.Header.Set("Origin", "http://"+t.URL.Host)
+			}
+		}
+		s.gate.Pass(w, r, &others)
 	})
-}
-
-// forOthers returns a target of which others than this machine's user learn nothing but how it is:
-// not why, nor what it printed.
-func forOthers(t *proxy.Target) *proxy.Target {
-	of := *t
-	if t.Story != nil {
-		of.Story = func(ctx context.Context) proxy.Story { return proxy.Story{State: t.Story(ctx).State} }
-	}
-	return &of
 }
 
 // Ports are tried from this one on.

@@ -16,9 +16,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/traffic"
+	"neighbour/internal/core/record/traffic"
 	"neighbour/internal/gate/control"
 	"neighbour/internal/gate/proxy"
+	_ "neighbour/internal/kinds/catalogue"
 )
 
 // From the machine's network one comes to the front of the project that allows it, by the
@@ -58,6 +59,14 @@ func TestFromTheNetwork(t *testing.T) {
 		code, _ := ask(c.from, c.host)
 		assert.Equal(t, c.code, code, "%s %s", c.from, c.host)
 	}
+	// An emulator answers to names of this machine alone, and what it tells of itself is for its user.
+	target.Store(&proxy.Target{Project: "shed", Service: "web", URL: u, Ready: true, KeepHost: true, Private: private("functions")})
+	code, body = ask("192.0.2.77:4000", "192.0.2.2:8800")
+	assert.Equal(t, 200, code)
+	assert.Contains(t, body, u.Host)
+	target.Store(&proxy.Target{Project: "shed", Service: "web", URL: u, Ready: true, KeepHost: true, Private: private("mail")})
+	code, _ = ask("192.0.2.77:4000", "192.0.2.2:8800")
+	assert.Equal(t, 403, code)
 	// Others learn nothing of why it isn't ready, nor what it printed.
 	target.Store(&proxy.Target{Project: "shed", Service: "web", Story: func(context.Context) proxy.Story {
 		return proxy.Story{State: "failed", Why: "exit 1: hunter2", Waits: []string{"ledger: hunter2"}, Lines: []string{"hunter2"}}

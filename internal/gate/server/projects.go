@@ -15,26 +15,37 @@ import (
 	"sync/atomic"
 	"time"
 
-	"neighbour/internal/api"
-	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/declaration/route"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/keeper/supervise"
+	"neighbour/internal/core/machine/atomicfile"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/route"
-	"neighbour/internal/core/supervise"
 	"neighbour/internal/emulator"
 	emulators "neighbour/internal/emulator/catalogue"
 	"neighbour/internal/gate/control"
 	"neighbour/internal/gate/proxy"
 )
 
+// Keeper is a project's keeper, as the gate asks it.
+type Keeper interface {
+	// Follow calls moved with the whole project at once, and each time that a service has come
+	// into another state, until the context or the keeper ends.
+	Follow(ctx context.Context, moved func(keep.Snapshot)) error
+	// Status returns the whole project as it is now.
+	Status(ctx context.Context) (keep.Snapshot, error)
+	// Close ends the connection.
+	Close()
+}
+
 // member is a project that the gate leads to.
 type member struct {
 	control.Registration
-	client *api.Client
+	keeper Keeper
 	cancel context.CancelFunc
 	// lost is since when its keeper does not answer; zero while it does.
 	lost time.Time
 	// at is the newest that is known of it.
-	at api.Snapshot
+	at keep.Snapshot
 	// targets are where its names lead, by name. They stay when what they point to changes.
 	targets map[string]*atomic.Pointer[proxy.Target]
 	// taken are its names that another project has.
@@ -50,7 +61,7 @@ func (s *server) register(w http.ResponseWriter, r *http.Request) {
 	}
 	// The member outlives the connection: a keeper may be killed, and its services go on.
 	ctx, cancel := context.WithCancel(context.WithoutCancel(r.Context()))
-	m := &member{Registration: reg, client: api.NewClient(reg.Socket), cancel: cancel, targets: map[string]*atomic.Pointer[proxy.Target]{}}
+	m := &member{Registration: reg, keeper: s.connect(reg.Socket), cancel: cancel, targets: map[string]*atomic.Pointer[proxy.Target]{}}
 	s.mu.Lock()
 	if i := slices.IndexFunc(s.projects, func(o *member) bool { return o.Dir == reg.Dir }); i >= 0 {
 		old := s.projects[i]
@@ -131,7 +142,7 @@ const (
 
 // follow keeps what is known of a project new, until the context ends or the project does.
 func (s *server) follow(ctx context.Context, m *member) {
-	defer m.client.Close()
+	defer m.keeper.Close()
 	for ctx.Err() == nil {
 		if err := s.watch(ctx, m); ctx.Err() != nil {
 			return
@@ -157,40 +168,12 @@ func (s *server) follow(ctx context.Context, m *member) {
 
 // watch follows a keeper until it ends.
 func (s *server) watch(ctx context.Context, m *member) error {
-	events, err := m.client.Moves(ctx)
-	if err != nil {
-		return err
-	}
-	defer events.Close()
-	stop := context.AfterFunc(ctx, func() { events.Close() })
-	defer stop()
-	states := map[string]supervise.State{}
-	first := true
-	for {
-		told, err := events.Next()
-		if err != nil {
-			return err
-		}
-		moved := first
-		first = false
-		for _, st := range told.Services {
-			if states[st.Name] != st.State {
-				states[st.Name] = st.State
-				moved = true
-			}
-		}
-		if !moved {
-			continue
-		}
-		whole, err := m.client.Status(ctx)
-		if err != nil {
-			return err
-		}
+	return m.keeper.Follow(ctx, func(now keep.Snapshot) {
 		s.mu.Lock()
-		m.at, m.lost = whole, time.Time{}
+		m.at, m.lost = now, time.Time{}
 		s.lead()
 		s.mu.Unlock()
-	}
+	})
 }
 
 // addresses returns where the project's names lead. The server's lock is held.
@@ -355,11 +338,11 @@ func (s *server) target(m *member, service, address, path string) *proxy.Target 
 }
 
 // answers reports whether requests are passed on to a service. What is ailing may answer some.
-func answers(st api.Status) bool {
+func answers(st supervise.Status) bool {
 	return st.State == supervise.Ready && !st.Held || st.State == supervise.Ailing
 }
 
-func (m *member) status(service string) *api.Status {
+func (m *member) status(service string) *supervise.Status {
 	for i := range m.at.Services {
 		if m.at.Services[i].Name == service {
 			return &m.at.Services[i]
@@ -373,12 +356,12 @@ const latestLines = 12
 
 // story asks the keeper why a service does not answer.
 func (s *server) story(ctx context.Context, m *member, service string) proxy.Story {
-	now, err := m.client.Status(ctx)
+	now, err := m.keeper.Status(ctx)
 	if err != nil {
 		return proxy.Story{State: "unknown", Why: "The project's keeper does not answer. Try: neighbour status"}
 	}
 	var story proxy.Story
-	states := map[string]api.Status{}
+	states := map[string]supervise.Status{}
 	for _, st := range now.Services {
 		states[st.Name] = st
 	}

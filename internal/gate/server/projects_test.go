@@ -8,18 +8,17 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"neighbour/internal/api"
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/traffic"
+	"neighbour/internal/core/record/traffic"
 	"neighbour/internal/gate/control"
 	"neighbour/internal/gate/proxy"
 )
 
 // wanting returns a project that wants names, each for the service web.
 func wanting(dir string, state supervise.State, names ...string) *member {
-	m := &member{Registration: control.Registration{Dir: dir, Name: dir[1:]}, client: api.NewClient("/nowhere"), cancel: func() {}, targets: map[string]*atomic.Pointer[proxy.Target]{}}
-	m.at.Services = []api.Status{{Name: "web", State: state, Facts: []supervise.Fact{{Name: "url", Value: "http://127.0.0.1:4100"}}}}
+	m := &member{Registration: control.Registration{Dir: dir, Name: dir[1:]}, cancel: func() {}, targets: map[string]*atomic.Pointer[proxy.Target]{}}
+	m.at.Services = []supervise.Status{{Name: "web", State: state, Facts: []supervise.Fact{{Name: "url", Value: "http://127.0.0.1:4100"}}}}
 	for _, n := range names {
 		m.at.Gate = append(m.at.Gate, project.GateName{Name: n, Service: "web"})
 	}

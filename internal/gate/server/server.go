@@ -20,10 +20,10 @@ import (
 	"syscall"
 	"time"
 
-	"neighbour/internal/core/atomicfile"
-	"neighbour/internal/core/authority"
+	"neighbour/internal/core/machine/atomicfile"
+	"neighbour/internal/core/machine/authority"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/traffic"
+	"neighbour/internal/core/record/traffic"
 	"neighbour/internal/gate/control"
 	"neighbour/internal/gate/proxy"
 )
@@ -42,6 +42,7 @@ const (
 
 // server is the gate.
 type server struct {
+	connect   func(socket string) Keeper // to a keeper
 	log       *slog.Logger
 	ports     project.GatePorts
 	gate      *proxy.Gate
@@ -68,7 +69,7 @@ type server struct {
 var errRuns = errors.New("another gate of this user runs")
 
 // Run is the gate until the context ends, or no project has wanted it for a while.
-func Run(ctx context.Context, log *slog.Logger) error {
+func Run(ctx context.Context, connect func(socket string) Keeper, log *slog.Logger) error {
 	if err := project.EnsureGateDir(); err != nil {
 		return err
 	}
@@ -80,7 +81,7 @@ func Run(ctx context.Context, log *slog.Logger) error {
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		return errRuns
 	}
-	s := &server{log: log, passed: &traffic.Log{}, began: time.Now(), empty: time.Now(), changed: make(chan struct{}), owners: map[string]string{}, were: map[string]string{}, lan: map[string]*lan{}, lanProblems: map[string]string{}}
+	s := &server{connect: connect, log: log, passed: &traffic.Log{}, began: time.Now(), empty: time.Now(), changed: make(chan struct{}), owners: map[string]string{}, were: map[string]string{}, lan: map[string]*lan{}, lanProblems: map[string]string{}}
 	_ = atomicfile.ReadJSON(ownersFile(), &s.owners)
 	if s.ports, err = project.ReadGatePorts(); err != nil {
 		return err

@@ -8,7 +8,7 @@ import (
 	"strconv"
 	"strings"
 
-	"neighbour/internal/core/authority"
+	"neighbour/internal/core/machine/authority"
 	"neighbour/internal/core/project"
 )
 

@@ -14,7 +14,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"neighbour/internal/core/authority"
+	"neighbour/internal/core/machine/authority"
+	_ "neighbour/internal/kinds/catalogue"
 	"neighbour/internal/testkit"
 )
 

@@ -6,7 +6,7 @@ import (
 	"os"
 	"path/filepath"
 
-	"neighbour/internal/core/atomicfile"
+	"neighbour/internal/core/machine/atomicfile"
 	"neighbour/internal/core/project"
 )
 

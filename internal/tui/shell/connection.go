@@ -9,7 +9,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/check"
+	"neighbour/internal/core/keeper/check"
 	"neighbour/internal/tui/view"
 )
 

@@ -5,7 +5,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
 	"neighbour/internal/tui/ui"

@@ -8,9 +8,9 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"neighbour/internal/core/keep"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/keeper/supervise"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
 	"neighbour/internal/tui/ui"

@@ -15,7 +15,7 @@ import (
 	"github.com/charmbracelet/x/term"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/tui/panel"
 	"neighbour/internal/tui/ui"
 	"neighbour/internal/tui/view"

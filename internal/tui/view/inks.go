@@ -1,9 +1,9 @@
 package view
 
 import (
-	"neighbour/internal/core/check"
-	"neighbour/internal/core/journal"
-	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/keeper/check"
+	"neighbour/internal/core/keeper/supervise"
+	"neighbour/internal/core/record/journal"
 	"neighbour/internal/tui/ui"
 )
 

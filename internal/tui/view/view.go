@@ -10,8 +10,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/check"
-	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/keeper/check"
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/tui/ui"
 )
 

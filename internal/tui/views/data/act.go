@@ -11,8 +11,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/store"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/data/store"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/panel"
 	"neighbour/internal/tui/ui"

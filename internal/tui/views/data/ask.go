@@ -10,8 +10,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/keep"
-	"neighbour/internal/core/store"
+	"neighbour/internal/core/data/store"
+	"neighbour/internal/core/keeper/keep"
 	"neighbour/internal/tui/panel"
 	"neighbour/internal/tui/view"
 )

@@ -13,10 +13,10 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/keep"
-	"neighbour/internal/core/store"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/data/store"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/keeper/supervise"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/tui/view"
 )
 
@@ -357,14 +357,19 @@ func (v *screen) tick() tea.Cmd {
 			break
 		}
 	}
-	if v.watching && !v.asking && v.answer == nil && len(v.pages) > 0 && !v.pages[0].Still && now.After(v.refresh) && v.Shown() == nil && !v.Typing() {
+	changing := len(v.pages) > 0 && !v.pages[0].Still
+	failed := len(v.pages) == 0 && v.problem != "" // its cause may be gone
+	if v.watching && !v.asking && v.answer == nil && (changing || failed) && now.After(v.refresh) && v.Shown() == nil && !v.Typing() {
 		cmds = append(cmds, v.again())
 	}
 	return tea.Batch(cmds...)
 }
 
-// again asks once more for the page that the mark is in.
+// again requests the page that the mark is in once more, the first if none has come.
 func (v *screen) again() tea.Cmd {
+	if len(v.pages) == 0 {
+		return v.fetch(v.query("", false), false, true)
+	}
 	at := 0
 	for row := v.place.row; at < len(v.pages)-1 && row >= len(v.pages[at].Rows); at++ {
 		row -= len(v.pages[at].Rows)

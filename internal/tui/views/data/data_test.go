@@ -18,9 +18,9 @@ import (
 	"pgregory.net/rapid"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/keep"
-	"neighbour/internal/core/store"
-	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/data/store"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/act"
 	"neighbour/internal/tui/panel"
@@ -197,6 +197,27 @@ func TestWatched(t *testing.T) {
 	press(v, "esc", "down")
 	v.Update(pageMsg{number: old, page: store.Page{Rows: rows(0, 9)}})
 	assert.Empty(t, v.rows())
+}
+
+// A first page that did not come is asked for again, in a while.
+func TestFirstPageAgain(t *testing.T) {
+	v, _ := opened(t, nil)
+	v.Update(loans())
+	v.Update(pageMsg{number: v.number, query: v.query("", false), err: errors.New("the server does not answer")})
+	v.Update(view.Tick{})
+	assert.Contains(t, text(v), "the server does not answer", "not at once")
+	v.refresh = time.Now()
+	v.Update(view.Tick{})
+	assert.True(t, v.asking)
+	assert.Contains(t, text(v), "the server does not answer", "until it does")
+	v.Update(pageMsg{number: v.number, query: v.query("", false), refresh: true, page: store.Page{Columns: []store.Column{{Name: "id", Is: store.Number}}, Rows: rows(0, 3)}})
+	assert.NotContains(t, text(v), "does not answer")
+	assert.Len(t, v.rows(), 3)
+	v.Update(pageMsg{number: v.number, query: v.query("", false), refresh: true, err: errors.New("no answer")})
+	assert.False(t, v.asking)
+	v.refresh = time.Now()
+	v.Update(view.Tick{})
+	assert.True(t, v.asking, "also of what is there")
 }
 
 // A foreign key is followed, and escape leads back to where it was.

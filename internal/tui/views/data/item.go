@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"strings"
 
-	"neighbour/internal/core/store"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/data/store"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/ui"
 )

@@ -5,7 +5,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"neighbour/internal/core/store"
+	"neighbour/internal/core/data/store"
 	"neighbour/internal/tui/view"
 )
 

@@ -1,8 +1,8 @@
 package data
 
 import (
-	"neighbour/internal/core/store"
-	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/data/store"
+	"neighbour/internal/core/keeper/supervise"
 )
 
 // entry is a row of the list on the left: a heading, or a collection.

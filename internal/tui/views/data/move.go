@@ -10,8 +10,8 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/browser"
-	"neighbour/internal/core/lazyregexp"
-	"neighbour/internal/core/store"
+	"neighbour/internal/core/data/store"
+	"neighbour/internal/core/machine/lazyregexp"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/panel"
 	"neighbour/internal/tui/view"

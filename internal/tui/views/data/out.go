@@ -10,8 +10,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/store"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/data/store"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/tui/act"
 	"neighbour/internal/tui/panel"
 	"neighbour/internal/tui/view"

@@ -2,14 +2,14 @@ package data
 
 import (
 	"context"
+	"errors"
 	"slices"
-	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/store"
+	"neighbour/internal/core/data/store"
 	"neighbour/internal/tui/view"
 )
 
@@ -42,16 +42,17 @@ func (v *screen) took(msg pageMsg) tea.Cmd {
 	}
 	v.quiet()
 	if msg.err != nil {
-		if msg.refresh && strings.Contains(msg.err.Error(), context.Canceled.Error()) {
+		if msg.refresh && errors.Is(msg.err, context.Canceled) {
 			return nil
 		}
 		v.problem = msg.err.Error()
+		v.refresh = time.Now().Add(slowest)
 		return nil
 	}
 	v.problem = ""
 	p := page{msg.page, msg.query.After, msg.query.Back}
 	switch {
-	case msg.refresh:
+	case msg.refresh && len(v.pages) > 0:
 		return v.renew(p)
 	case msg.add && msg.query.Back:
 		v.pages = append([]page{p}, v.pages...)

@@ -7,9 +7,9 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"neighbour/internal/core/errand"
-	"neighbour/internal/core/insight"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/keeper/insight"
+	"neighbour/internal/core/machine/words"
+	"neighbour/internal/core/record/errand"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
 	"neighbour/internal/tui/ui"

@@ -8,7 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/journal"
+	"neighbour/internal/core/record/journal"
 )
 
 // goTo shows what is around a place: the entry there, or the first after it,

@@ -15,10 +15,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/journal"
-	"neighbour/internal/core/keep"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/record/journal"
+	_ "neighbour/internal/kinds/catalogue"
 	"neighbour/internal/tui/view/viewtest"
 )
 

@@ -8,7 +8,7 @@ import (
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
-	"neighbour/internal/core/journal"
+	"neighbour/internal/core/record/journal"
 	"neighbour/internal/tui/ui"
 	"neighbour/internal/tui/view"
 )

@@ -11,7 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/journal"
+	"neighbour/internal/core/record/journal"
 	"neighbour/internal/tui/view"
 )
 

@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/journal"
+	"neighbour/internal/core/record/journal"
 	"neighbour/internal/tui/ui"
 	"neighbour/internal/tui/view"
 	"neighbour/internal/tui/view/viewtest"

@@ -12,8 +12,8 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"neighbour/internal/core/journal"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/machine/words"
+	"neighbour/internal/core/record/journal"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/view"
 )

@@ -10,8 +10,8 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/browser"
-	"neighbour/internal/core/insight"
-	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/keeper/insight"
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/display"
 	"neighbour/internal/gate/trust"
 	"neighbour/internal/tui/panel"

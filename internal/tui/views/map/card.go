@@ -6,9 +6,9 @@ import (
 	"time"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/check"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/keeper/check"
+	"neighbour/internal/core/keeper/supervise"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
 	"neighbour/internal/tui/ui"

@@ -8,9 +8,9 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/journal"
-	"neighbour/internal/core/supervise"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/keeper/supervise"
+	"neighbour/internal/core/machine/words"
+	"neighbour/internal/core/record/journal"
 	"neighbour/internal/display"
 	"neighbour/internal/signs"
 	"neighbour/internal/tui/ui"

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/layout"
 	"neighbour/internal/tui/ui"
 	"neighbour/internal/tui/view"

@@ -9,8 +9,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/supervise"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/keeper/supervise"
 	"neighbour/internal/display"
 	"neighbour/internal/draw"
 	"neighbour/internal/tui/act"

@@ -8,8 +8,8 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"neighbour/internal/core/declare"
-	"neighbour/internal/core/discover"
+	"neighbour/internal/core/declaration/declare"
+	"neighbour/internal/core/project/discover"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/ui"
 	"neighbour/internal/tui/view"

@@ -11,9 +11,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/keep"
-	"neighbour/internal/core/snapshot"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/data/snapshot"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/panel"
 	"neighbour/internal/tui/ui"

@@ -6,9 +6,9 @@ import (
 	"slices"
 	"strings"
 
-	"neighbour/internal/core/history"
-	"neighbour/internal/core/starts"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/machine/words"
+	"neighbour/internal/core/record/history"
+	"neighbour/internal/core/record/starts"
 	"neighbour/internal/display"
 	"neighbour/internal/layout"
 	"neighbour/internal/tui/ui"

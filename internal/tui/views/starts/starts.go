@@ -11,8 +11,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/history"
-	"neighbour/internal/core/starts"
+	"neighbour/internal/core/record/history"
+	"neighbour/internal/core/record/starts"
 	"neighbour/internal/draw"
 	"neighbour/internal/tui/act"
 	"neighbour/internal/tui/ui"

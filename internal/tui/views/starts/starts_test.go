@@ -12,8 +12,8 @@ import (
 	"pgregory.net/rapid"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/history"
-	"neighbour/internal/core/starts"
+	"neighbour/internal/core/record/history"
+	"neighbour/internal/core/record/starts"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/view"
 	"neighbour/internal/tui/view/viewtest"

@@ -3,7 +3,7 @@ package traffic
 import (
 	"strings"
 
-	"neighbour/internal/core/traffic"
+	"neighbour/internal/core/record/traffic"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/ui"
 )

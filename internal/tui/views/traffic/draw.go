@@ -8,8 +8,8 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"neighbour/internal/core/traffic"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/machine/words"
+	"neighbour/internal/core/record/traffic"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/ui"
 	"neighbour/internal/tui/view"

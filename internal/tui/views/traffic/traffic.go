@@ -15,7 +15,7 @@ import (
 
 	"neighbour/internal/api"
 	"neighbour/internal/browser"
-	"neighbour/internal/core/traffic"
+	"neighbour/internal/core/record/traffic"
 	"neighbour/internal/gate/control"
 	"neighbour/internal/gate/trust"
 	"neighbour/internal/tui/panel"

@@ -12,9 +12,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/keep"
-	"neighbour/internal/core/traffic"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/keeper/keep"
+	"neighbour/internal/core/machine/words"
+	"neighbour/internal/core/record/traffic"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/panel"
 	"neighbour/internal/tui/ui"

@@ -6,8 +6,8 @@ import (
 	"strings"
 	"time"
 
-	"neighbour/internal/core/usage"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/machine/words"
+	"neighbour/internal/core/record/usage"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/ui"
 )

@@ -13,9 +13,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/journal"
-	"neighbour/internal/core/usage"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/machine/words"
+	"neighbour/internal/core/record/journal"
+	"neighbour/internal/core/record/usage"
 	"neighbour/internal/draw"
 	"neighbour/internal/tui/act"
 	"neighbour/internal/tui/ui"

@@ -12,8 +12,8 @@ import (
 	"pgregory.net/rapid"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/journal"
-	"neighbour/internal/core/usage"
+	"neighbour/internal/core/record/journal"
+	"neighbour/internal/core/record/usage"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/view"
 	"neighbour/internal/tui/view/viewtest"

@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"neighbour/internal/core/insight"
+	"neighbour/internal/core/keeper/insight"
+	"neighbour/internal/core/machine/words"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/wire"
-	"neighbour/internal/core/words"
+	"neighbour/internal/core/project/drift"
 	"neighbour/internal/display"
 	"neighbour/internal/tui/ui"
 )
@@ -313,14 +313,14 @@ func (v *wiring) drawFiles(rows int) []string {
 		}
 		mark, shape := ui.Good, "="
 		switch d.Result {
-		case wire.Elsewhere:
+		case drift.Elsewhere:
 			mark, shape = ui.Bad, "✖"
 			if d.Provided {
 				mark, shape = ui.Warn, "▲"
 			}
-		case wire.Different:
+		case drift.Different:
 			mark, shape = ui.Warn, "▲"
-		case wire.Missing, wire.Unused:
+		case drift.Missing, drift.Unused:
 			mark, shape = ui.Faint, "·"
 		}
 		return t.Paint(in, display.Pad(display.Truncate(place(d), where-1), where)+display.Pad(display.Truncate(d.Name, name-1), name)) + t.Paint(mark, display.Pad(shape+" "+string(d.Result), 20)) +
@@ -330,13 +330,13 @@ func (v *wiring) drawFiles(rows int) []string {
 
 func resultInWords(d driftRow) string {
 	switch d.Result {
-	case wire.Same:
+	case drift.Same:
 		return "the same as what the declaration provides"
-	case wire.Missing:
+	case drift.Missing:
 		return "not in the file; the declaration gives it to " + d.file.Service
-	case wire.Unused:
+	case drift.Unused:
 		return "only in the file; nothing of the declaration is meant by it"
-	case wire.Elsewhere:
+	case drift.Elsewhere:
 		if d.Provided {
 			return "other than what the declaration gives " + d.file.Service + ", which goes before the file for most readers"
 		}

@@ -8,9 +8,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"neighbour/internal/api"
-	"neighbour/internal/core/insight"
+	"neighbour/internal/core/keeper/insight"
 	"neighbour/internal/core/project"
-	"neighbour/internal/core/wire"
+	"neighbour/internal/core/project/drift"
 	"neighbour/internal/draw"
 	"neighbour/internal/tui/act"
 	"neighbour/internal/tui/view"
@@ -89,7 +89,7 @@ func (v *wiring) took(msg wiringMsg) {
 func (v *wiring) drifts() (out []driftRow) {
 	for _, f := range v.wiring.Files {
 		if f.Problem != "" {
-			out = append(out, driftRow{f, wire.Drift{Line: f.Line}})
+			out = append(out, driftRow{f, drift.Drift{Line: f.Line}})
 		}
 		for _, d := range f.Drift {
 			out = append(out, driftRow{f, d})
@@ -100,7 +100,7 @@ func (v *wiring) drifts() (out []driftRow) {
 
 type driftRow struct {
 	file project.EnvFile
-	wire.Drift
+	drift.Drift
 }
 
 func (v *wiring) count(part int) int {
