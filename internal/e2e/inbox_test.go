@@ -75,3 +75,21 @@ func TestInboxInABrowser(t *testing.T) {
 	_, err = net.Dial("tcp", strings.TrimPrefix(facts["url"], "http://"))
 	assert.Error(t, err)
 }
+
+// Another program has the inbox's port by the time that its service starts again: what is told of
+// it is where it is now.
+func TestInboxWhosePortIsTaken(t *testing.T) {
+	t.Parallel()
+	p := newProject(t, "[service.postbox]\nkind = \"mail\"\n")
+	p.must("start")
+	before := p.status().Service["postbox"].Facts["url"]
+	p.must("stop", "postbox")
+	l, err := net.Listen("tcp", strings.TrimPrefix(before, "http://"))
+	require.NoError(t, err)
+	defer l.Close()
+	p.must("start", "postbox")
+	now := p.status().Service["postbox"].Facts["url"]
+	require.NotEqual(t, before, now)
+	code, text := get(http.DefaultClient, now+"/")
+	assert.Equal(t, 200, code, text)
+}

@@ -149,7 +149,7 @@ func (f *fake) check(context.Context) (answer string, err error) {
 	}
 	return "fine", nil
 }
-func (f *fake) Launch() (supervise.Process, error) {
+func (f *fake) Launch(func(func(*supervise.Status))) (supervise.Process, error) {
 	f.world.mu.Lock()
 	f.launches++
 	f.launched = time.Now()

@@ -168,8 +168,7 @@ func (d *Driver) makeReady(ctx context.Context, r supervise.Request, set func(fu
 	for _, f := range check.Stopping(found) {
 		return &supervise.Failure{Reason: f.What, Remarks: []string{f.Remedy, "declared in " + f.Where}}
 	}
-	values, err := facts(d.project, d.svc)
-	if err != nil {
+	if err := d.tellFacts(set); err != nil {
 		return err
 	}
 	var warnings []string
@@ -187,7 +186,7 @@ func (d *Driver) makeReady(ctx context.Context, r supervise.Request, set func(fu
 		runs = append(runs, supervise.Runtime{Name: r.Name, Version: r.Version, Path: r.Path, For: r.For})
 	}
 	set(func(s *supervise.Status) {
-		s.Version, s.Facts, s.Warnings, s.Runtimes = in.Program.Version, values, warnings, runs
+		s.Version, s.Warnings, s.Runtimes = in.Program.Version, warnings, runs
 	})
 	if p, ok := d.kind.(kind.Preparer); ok {
 		err := p.Prepare(ctx, in, func(step string) {
@@ -195,12 +194,6 @@ func (d *Driver) makeReady(ctx context.Context, r supervise.Request, set func(fu
 		})
 		if err != nil {
 			return err
-		}
-		if d.kind.Info().AnyFact { // it may have another port by now
-			if values, err = facts(d.project, d.svc); err != nil {
-				return err
-			}
-			set(func(s *supervise.Status) { s.Facts = values })
 		}
 	}
 	if err := d.project.NoteData(in); err != nil {
@@ -233,14 +226,26 @@ func (d *Driver) ErrorLine() string {
 	return d.project.Mask(journal.Cause(d.project.LogDir(), d.svc.Name, launched))
 }
 
+// tellFacts has the status say the service's facts as they are now.
+func (d *Driver) tellFacts(set func(func(*supervise.Status))) error {
+	values, err := facts(d.project, d.svc)
+	if err == nil {
+		set(func(s *supervise.Status) { s.Facts = values })
+	}
+	return err
+}
+
 // Launch starts the process.
-func (d *Driver) Launch() (supervise.Process, error) {
+func (d *Driver) Launch(set func(func(*supervise.Status))) (supervise.Process, error) {
 	in := d.current()
 	if info := d.kind.Info(); info.Elsewhere || info.NoProcess {
-		return newElsewhere(), nil
+		return newElsewhere(), d.tellFacts(set)
 	}
 	l, err := d.kind.Launch(in)
 	if err != nil {
+		return nil, err
+	}
+	if err := d.tellFacts(set); err != nil { // its other ports may have been taken by somebody
 		return nil, err
 	}
 	env, err := d.project.Environment(d.svc)

@@ -230,7 +230,7 @@ func (sv *Service) live(ctx context.Context, p Process) (end ending) {
 		sv.mu.Lock()
 		sv.launched = time.Now()
 		sv.mu.Unlock()
-		if p, err = sv.driver.Launch(); err != nil {
+		if p, err = sv.driver.Launch(sv.Set); err != nil {
 			return ending{err: err, early: true}
 		}
 		sv.setProcess(p.ID())
