@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -35,6 +36,24 @@ func awaitBackends(ctx context.Context, in *kind.Instance, report func(string)) 
 		case <-time.After(5 * time.Millisecond):
 		}
 	}
+}
+
+// removeEmptyLocks removes lock files that a server made and was killed before it wrote its id
+// into them: a new one would refuse to start for good, as it can't tell whose they are (miscinit.c).
+// Here nobody else starts one on this data, and in this folder.
+func removeEmptyLocks(in *kind.Instance) error {
+	sockets, err := filepath.Glob(filepath.Join(in.Run, ".s.PGSQL.*.lock"))
+	if err != nil {
+		return err
+	}
+	for _, lock := range append(sockets, filepath.Join(cluster(in), "postmaster.pid")) {
+		if st, err := os.Lstat(lock); err == nil && st.Mode().IsRegular() && st.Size() == 0 {
+			if err := os.Remove(lock); err != nil {
+				return fmt.Errorf("a server that was killed has left an empty lock file: %w", err)
+			}
+		}
+	}
+	return nil
 }
 
 // sharedMemory returns the id of the System V shared memory segment that is

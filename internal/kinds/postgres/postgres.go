@@ -173,6 +173,9 @@ func (Kind) Prepare(ctx context.Context, in *kind.Instance, report func(string))
 	if err := kind.CheckPaths("PostgreSQL", nil, in.Data, in.Run); err != nil {
 		return err
 	}
+	if err := removeEmptyLocks(in); err != nil {
+		return err
+	}
 	if made, err := clusterVersion(in); made != "" || err != nil {
 		awaitBackends(ctx, in, report)
 		return err
