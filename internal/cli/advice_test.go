@@ -17,6 +17,8 @@ import (
 	"github.com/spf13/pflag"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"neighbour/internal/cli/command"
 )
 
 // mentioned finds the commands that a text tells its readers of, with what may be their words.
@@ -25,7 +27,7 @@ var mentioned = regexp.MustCompile(`\bneighbour((?: +(?:[a-z][a-z-]*|--?[A-Za-z]
 // What messages, help and the documents say is to be typed is a command, with options that it
 // has, and without a name only if it needs none.
 func TestAdvice(t *testing.T) {
-	root := (&app{}).root()
+	root := newRoot(&command.App{})
 	root.InitDefaultCompletionCmd("bash")
 	checked := 0
 	check := func(path, text string) {

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"neighbour/internal/cli/command"
 	"neighbour/internal/core/declaration/declare"
 	_ "neighbour/internal/kinds/catalogue"
 )
@@ -25,8 +26,8 @@ func TestErrandsAsCommands(t *testing.T) {
 	t.Setenv("XDG_STATE_HOME", t.TempDir())
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "neighbour.toml"), []byte("[service.api]\nrun = \"x\"\n[errand.overdue]\nrun = \"x\"\n"), 0o644))
-	a := &app{}
-	root := a.root()
+	a := &command.App{}
+	root := newRoot(a)
 	for _, c := range []struct{ args, want []string }{
 		{[]string{"-C", dir, "overdue", "--dry-run"}, []string{"-C", dir, "run", "overdue", "--dry-run"}},
 		{[]string{"-C" + dir, "overdue"}, []string{"-C" + dir, "run", "overdue"}},
@@ -42,13 +43,13 @@ func TestErrandsAsCommands(t *testing.T) {
 		if want == nil {
 			want = c.args
 		}
-		assert.Equal(t, want, a.spelledOut(root, c.args), c.args)
+		assert.Equal(t, want, spelledOut(a, root, c.args), c.args)
 	}
 }
 
 // The declaration knows the names that errands must leave alone, and no other.
 func TestCommandNamesAreKept(t *testing.T) {
-	root := (&app{}).root()
+	root := newRoot(&command.App{})
 	root.InitDefaultHelpCmd()
 	root.InitDefaultCompletionCmd()
 	names := []string{"__complete", "__completeNoDesc"}
@@ -63,7 +64,7 @@ var typed = regexp.MustCompile(`neighbour((?: (?:-C|--copy) [^\s;]+)?(?: (?:--)?
 
 // Whatever tells users to type a command names one that there is, with flags that it has.
 func TestNamedCommandsExist(t *testing.T) {
-	root := (&app{}).root()
+	root := newRoot(&command.App{})
 	root.InitDefaultHelpCmd()
 	root.InitDefaultCompletionCmd()
 	prose := []string{"has", "is", "and", "or", "ends", "for", "on", "in", "to", "of", "declares", "starts", "made", "does", "by", "the", "with", "itself", "alone"} // behind the name in a sentence

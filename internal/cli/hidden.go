@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
+	"neighbour/internal/cli/command"
 	"neighbour/internal/core/kind"
 	"neighbour/internal/demo"
 	"neighbour/internal/emulator"
@@ -23,16 +24,16 @@ import (
 
 // The hidden commands are processes that Neighbour starts itself.
 
-func (a *app) keep() *cobra.Command {
+func newKeep(a *command.App) *cobra.Command {
 	var profile string
 	var start []string
 	cmd := &cobra.Command{
-		Use: api.KeepCommand, Hidden: true, Args: takes(cobra.NoArgs),
+		Use: api.KeepCommand, Hidden: true, Args: command.Takes(cobra.NoArgs),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			// The terminal that started it may close.
 			signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
-			collectLess(56 << 20)
-			return api.Keep(cmd.Context(), a.dir, profile, start)
+			command.CollectLess(56 << 20)
+			return api.Keep(cmd.Context(), a.Dir, profile, start)
 		},
 	}
 	cmd.Flags().StringVar(&profile, "profile", "", "the `profile`")
@@ -40,27 +41,27 @@ func (a *app) keep() *cobra.Command {
 	return cmd
 }
 
-func (a *app) emulate() *cobra.Command {
+func newEmulate(a *command.App) *cobra.Command {
 	return &cobra.Command{
 		Use: kind.EmulatorCommand, Hidden: true, DisableFlagParsing: true,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			err := emulator.Run(cmd.Context(), catalogue.All, args, os.Stdout)
 			if usage := (*emulator.UsageError)(nil); errors.As(err, &usage) {
-				return usageError{err}
+				return command.Misuse(err)
 			}
 			return err
 		},
 	}
 }
 
-// sendmail takes the options that programs give a sendmail, none of which change where a mail
+// newSendmail takes the options that programs give a sendmail, none of which change where a mail
 // goes here.
-func (a *app) sendmail() *cobra.Command {
+func newSendmail(a *command.App) *cobra.Command {
 	return &cobra.Command{
 		Use: php.SendmailCommand, Hidden: true, DisableFlagParsing: true,
 		RunE: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
-				return usageError{errors.New("where to is missing")}
+				return command.Misuse(errors.New("where to is missing"))
 			}
 			var to []string
 			for _, arg := range args[1:] {
@@ -73,16 +74,16 @@ func (a *app) sendmail() *cobra.Command {
 	}
 }
 
-func (a *app) toolshed() *cobra.Command {
+func newToolshed(a *command.App) *cobra.Command {
 	return &cobra.Command{
-		Use: demo.Command + " PROGRAM", Hidden: true, Args: takes(cobra.ExactArgs(1)),
+		Use: demo.Command + " PROGRAM", Hidden: true, Args: command.Takes(cobra.ExactArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error { return demo.RunProgram(cmd.Context(), args[0]) },
 	}
 }
 
-func (a *app) gateProcess() *cobra.Command {
+func newGateProcess(a *command.App) *cobra.Command {
 	return &cobra.Command{
-		Use: control.Command, Hidden: true, Args: takes(cobra.NoArgs),
+		Use: control.Command, Hidden: true, Args: command.Takes(cobra.NoArgs),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
 			return server.Run(cmd.Context(), func(socket string) server.Keeper { return api.NewClient(socket) }, slog.New(slog.NewTextHandler(os.Stderr, nil)))

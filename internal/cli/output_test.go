@@ -4,7 +4,6 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"neighbour/internal/core/project"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -14,6 +13,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"neighbour/internal/cli/command"
+	"neighbour/internal/core/project"
 )
 
 // Times are written as they are at Greenwich, whatever the machine has.
@@ -79,7 +81,7 @@ run = "sleep 1000"
 // Every command explains itself, with an example.
 func TestHelp(t *testing.T) {
 	var all strings.Builder
-	for _, name := range append([]string{""}, names((&app{out: &cleaner{}, err: &cleaner{}}).root())...) {
+	for _, name := range append([]string{""}, command.Names(newRoot(&command.App{Out: &command.Cleaner{}, Err: &command.Cleaner{}}))...) {
 		if name == "help" || name == "completion" { // these are the library's
 			continue
 		}
@@ -98,8 +100,8 @@ func carryOut(t *testing.T, dir string, args []string) (string, int) {
 	f, err := os.CreateTemp(t.TempDir(), "output")
 	require.NoError(t, err)
 	defer f.Close()
-	a := &app{out: &cleaner{to: f}, err: &cleaner{to: f}, raw: f, live: f}
-	code := a.carryOut(context.Background(), append([]string{"-C", dir}, args...))
+	a := &command.App{Out: &command.Cleaner{To: f}, Err: &command.Cleaner{To: f}, Raw: f, Live: f}
+	code := execute(context.Background(), a, append([]string{"-C", dir}, args...))
 	b, err := os.ReadFile(f.Name())
 	require.NoError(t, err)
 	return string(b), code

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"neighbour/internal/api"
+	"neighbour/internal/cli/command"
 )
 
 // stamp is the version that the build gives, as git describes it.
@@ -37,20 +38,20 @@ func release() (version, built string) {
 	return version, info.GoVersion
 }
 
-func (a *app) version() *cobra.Command {
+func newVersion(a *command.App) *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
-		Use: "version", Short: "Print the version", Args: takes(cobra.NoArgs), Example: "  neighbour version --json",
+		Use: "version", Short: "Print the version", Args: command.Takes(cobra.NoArgs), Example: "  neighbour version --json",
 		RunE: func(*cobra.Command, []string) error {
 			version, built := release()
 			if asJSON {
-				return a.json(struct {
+				return a.JSON(struct {
 					Version   string `json:"version"`
 					Interface string `json:"interface"`
 					Go        string `json:"go"`
 				}{version, api.Version, built})
 			}
-			fmt.Fprintln(a.out, versionLine())
+			fmt.Fprintln(a.Out, versionLine())
 			return nil
 		},
 	}
@@ -64,4 +65,4 @@ func versionLine() string {
 }
 
 // Commands returns the commands, for what describes them. They can't be carried out.
-func Commands() *cobra.Command { return (&app{}).root() }
+func Commands() *cobra.Command { return newRoot(&command.App{}) }

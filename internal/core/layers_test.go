@@ -18,7 +18,7 @@ import (
 // itself. What is not listed is used by all, or is no part of the program.
 var floors = []string{
 	"core/machine", "core/declaration", "core/record", "core/data", "core/kind", "core/project", "core/keeper",
-	"emulator", "kinds", "gate", "api", "draw", "tui", "cli",
+	"emulator", "kinds", "gate", "api", "draw", "tui", "cli/command", "cli",
 }
 
 // floorOf returns the place of a package's floor, -1 if it is on none.

@@ -2,11 +2,15 @@
 package testkit
 
 import (
+	"bufio"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"testing"
 	"time"
+
+	"github.com/creack/pty"
+	"github.com/stretchr/testify/require"
 )
 
 // Patience is how long a test waits for what has to come. Only a failure takes
@@ -53,3 +57,14 @@ func Lacking(t testing.TB, why string) {
 
 // Postgres is where PostgreSQL's server is, for Need.
 const Postgres = "/usr/lib/postgresql/*/bin/postgres"
+
+// Terminal returns a terminal to write to, and what comes out of it.
+func Terminal(t testing.TB) (*os.File, *bufio.Reader) {
+	screen, terminal, err := pty.Open()
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		terminal.Close()
+		screen.Close()
+	})
+	return terminal, bufio.NewReader(screen)
+}
