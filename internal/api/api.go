@@ -13,7 +13,7 @@ import (
 
 // Version is the version of the interface, the first element of its paths.
 // It changes with what clients see, which a test compares.
-const Version = "3"
+const Version = "4"
 
 // versionHeader carries the version in every request and answer.
 const versionHeader = "Neighbour-Api"

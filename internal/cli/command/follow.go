@@ -73,7 +73,7 @@ func (a *App) sayTouched(effects []insight.Effect, names []string) error {
 	}
 	fmt.Fprintln(a.Err, "to use it now: neighbour apply")
 	for _, e := range effects {
-		if slices.Contains(names, e.Service) && e.Does == insight.Starts && e.Why == "it is new" {
+		if slices.Contains(names, e.Service) && e.Does == insight.Starts && e.New {
 			return fmt.Errorf("%s is new, and not started", e.Service)
 		}
 	}

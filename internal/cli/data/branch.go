@@ -120,7 +120,7 @@ func switchAndFollow(ctx context.Context, a *command.App, p *project.Project, cl
 		return err
 	}
 	do := func() (api.Done, error) {
-		told := tellingOperations(ctx, a, client, "save ", "switch ")
+		told := tellingOperations(ctx, a, client, keep.Save, keep.Switch)
 		s, err := client.SwitchBranch(ctx, false)
 		told()
 		if err != nil {

@@ -66,7 +66,7 @@ name that is left out is made of the time.`,
 			if name := strings.Join(args, ""); project.IsTemplate(name) || project.IsBranchSet(name) {
 				return command.Misuse(fmt.Errorf("names that begin as %s does are for what Neighbour saves by itself; give the snapshot another", name))
 			}
-			told := tellingOperations(cmd.Context(), a, client, "save ")
+			told := tellingOperations(cmd.Context(), a, client, keep.Save)
 			m, err := client.SaveSnapshot(cmd.Context(), strings.Join(args, ""), services...)
 			told()
 			if err != nil {
@@ -91,13 +91,13 @@ func keeper(ctx context.Context, a *command.App) (*project.Project, *api.Client,
 	return p, client, err
 }
 
-// tellingOperations shows how far the operation is whose name begins with one of these.
-func tellingOperations(ctx context.Context, a *command.App, client *api.Client, does ...string) (done func()) {
+// tellingOperations shows how far the operation is that does one of these.
+func tellingOperations(ctx context.Context, a *command.App, client *api.Client, does ...keep.OperationKind) (done func()) {
 	return a.Telling(func() string {
 		all, _ := client.Operations(ctx)
 		for _, o := range all {
-			if !o.State.Over() && slices.ContainsFunc(does, func(d string) bool { return strings.HasPrefix(o.Does, d) }) {
-				return display.Clean(strings.TrimSuffix(o.Does, ":") + "  " + cmp.Or(o.Says, o.Reason))
+			if !o.State.Over() && slices.Contains(does, o.Does) {
+				return display.Clean(o.Title() + "  " + cmp.Or(o.Says, o.Reason))
 			}
 		}
 		return ""
@@ -261,7 +261,7 @@ func restoreAndFollow(ctx context.Context, a *command.App, p *project.Project, c
 		return err
 	}
 	restore := func() (api.Done, error) {
-		told := tellingOperations(ctx, a, client, "restore ")
+		told := tellingOperations(ctx, a, client, keep.Restore)
 		r, err := client.RestoreSnapshot(ctx, name, services...)
 		told()
 		if err != nil {

@@ -75,7 +75,7 @@ func printOperations(a *command.App, all []keep.Operation, now time.Time) {
 	for _, o := range all {
 		took, about := now.Sub(o.Began), ""
 		switch {
-		case o.State == keep.OperationRuns && len(o.Services) > 1 && (o.Does == "start" || o.Does == "restart"):
+		case o.State == keep.OperationRuns && len(o.Services) > 1 && (o.Does == keep.Start || o.Does == keep.Restart):
 			about = fmt.Sprintf("  %d of %d ready", o.Ready, len(o.Services))
 		case o.State == keep.OperationRuns && o.Says != "":
 			about = "  " + o.Says

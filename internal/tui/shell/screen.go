@@ -205,7 +205,7 @@ func (m *Model) doing() string {
 		text = "◌ " + o.String() + " waits " + o.Reason
 	case o.Says != "":
 		text += ", " + o.Says
-	case o.Does == "start" && len(o.Services) > 1:
+	case o.Does == keep.Start && len(o.Services) > 1:
 		text = fmt.Sprintf("◐ %s, %d ready", o, o.Ready)
 	}
 	if n := len(now) - 1; n > 0 {

@@ -22,6 +22,7 @@ type Effect struct {
 	// Does is "start", "stop", "restart", "keep" for what goes on as it is, or
 	// "rest" for what doesn't run and isn't started either.
 	Does string `json:"does"`
+	New  bool   `json:"new,omitempty"` // it was not declared before
 	// Why says which keys have changed, or which fact that it reads.
 	Why string `json:"why,omitempty"`
 	// Refused says why a service that runs could not start again, so that it
@@ -62,7 +63,7 @@ func Effects(ctx context.Context, before, now *project.Project, services Service
 	for _, step := range now.Plan.Steps() {
 		for _, name := range step {
 			s, was := now.Service(name), before.Service(name)
-			e := Effect{Service: name, Does: Starts, Why: "it is new"}
+			e := Effect{Service: name, Does: Starts, New: was == nil, Why: "it is new"}
 			switch {
 			case was == nil && !used:
 				e.Does = Rests

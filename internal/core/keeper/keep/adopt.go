@@ -102,7 +102,7 @@ func (k *Keeper) adopt() {
 	}
 	if len(ending) > 0 {
 		go func() {
-			op, err := k.ops.begin(k.ctx, "stop", ending)
+			op, err := k.ops.begin(k.ctx, Stop, "", ending)
 			if err != nil {
 				return
 			}

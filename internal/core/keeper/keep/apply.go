@@ -31,7 +31,7 @@ func (e *RefusedError) Error() string {
 // service that runs could not start again, nothing is done, and a
 // *RefusedError comes back.
 func (k *Keeper) Apply(ctx context.Context) (effects []insight.Effect, start []string, err error) {
-	op, err := k.ops.begin(ctx, "apply", k.decl.Names())
+	op, err := k.ops.begin(ctx, Apply, "", k.decl.Names())
 	if err != nil {
 		return nil, nil, err
 	}

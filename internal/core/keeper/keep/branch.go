@@ -159,7 +159,7 @@ func (k *Keeper) SwitchBranch(ctx context.Context) (Switched, error) {
 		out.Began, err = k.switchSome(ctx, b.Now, m, left, names)
 	default:
 		var r Restored
-		r, err = k.replace(ctx, switching+b.Now+":", m, left, b.Now)
+		r, err = k.replace(ctx, Switch, m, left, b.Now)
 		out.Began = r.Began
 	}
 	if err == nil {
@@ -176,9 +176,6 @@ func (k *Keeper) SwitchBranch(ctx context.Context) (Switched, error) {
 	return out, nil
 }
 
-// switching begins what a switch is called.
-const switching = "switch to the data of "
-
 // switchSome keeps the data of all services, and replaces that of some. Nothing may be written in
 // between.
 func (k *Keeper) switchSome(ctx context.Context, branch string, m, left *snapshot.Manifest, names []string) (began time.Time, err error) {
@@ -194,7 +191,7 @@ func (k *Keeper) switchSome(ctx context.Context, branch string, m, left *snapsho
 		}
 	}
 	if _, err = k.saveAs(ctx, left, names); err == nil {
-		_, err = k.replace(ctx, switching+branch+":", m, nil, branch)
+		_, err = k.replace(ctx, Switch, m, nil, branch)
 	}
 	began = time.Now()
 	if len(again) == 0 {

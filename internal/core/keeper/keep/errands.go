@@ -74,7 +74,7 @@ func (k *Keeper) runErrand(e *declare.Errand, args []string, by string, start bo
 	k.agree()
 	// They end when the keeper does, but not before they are told to.
 	ctx, cancel := context.WithCancel(AskedBy(context.WithoutCancel(k.ctx), by))
-	op, err := k.ops.begin(ctx, "errand "+e.Name, nil)
+	op, err := k.ops.begin(ctx, Errand, e.Name, nil)
 	if err != nil {
 		cancel()
 		return errand.Run{}, err

@@ -419,7 +419,7 @@ func TestRestartSoon(t *testing.T) {
 	inWorld(t, []string{"api", "web: api"}, func(t *testing.T, w *world) {
 		_, _ = w.keeper.Start(context.Background(), false)
 		after(time.Second)
-		op, err := w.keeper.ops.begin(context.Background(), "edit", []string{"api"})
+		op, err := w.keeper.ops.begin(context.Background(), Edit, "", []string{"api"})
 		require.NoError(t, err)
 		for range 3 {
 			w.keeper.reload(reload.Change{Service: "api", Files: []string{"a.js"}, Count: 1})

@@ -232,7 +232,7 @@ func (k *Keeper) Edit(ctx context.Context, c project.Change) error {
 		defer k.editing.Unlock()
 		return k.project.Edit(c)
 	}
-	if err := k.during(ctx, "edit", c.Service, edit); err != nil {
+	if err := k.during(ctx, Edit, c.Service, edit); err != nil {
 		return err
 	}
 	k.log.Info("edit", "service", c.Service)

@@ -26,15 +26,36 @@ const (
 	OperationLost      OperationState = "lost" // the keeper ended before it was through
 )
 
+// OperationKind is what an operation does.
+type OperationKind string
+
+// What an operation does with its services.
+const (
+	Start   OperationKind = "start"
+	Stop    OperationKind = "stop"
+	Restart OperationKind = "restart"
+	Reset   OperationKind = "reset"   // begins their data anew
+	Apply   OperationKind = "apply"   // a changed declaration
+	Edit    OperationKind = "edit"    // the declaration's file
+	Remedy  OperationKind = "remedy"  // of a finding
+	Save    OperationKind = "save"    // a snapshot
+	Restore OperationKind = "restore" // a snapshot
+	Switch  OperationKind = "switch"  // to the data of a branch
+	Errand  OperationKind = "errand"
+)
+
+// brings reports whether its services are ready at its end.
+func (k OperationKind) brings() bool { return k == Start || k == Restart || k == Reset }
+
 // Over reports whether an operation has come to its end.
 func (s OperationState) Over() bool { return s != OperationWaits && s != OperationRuns }
 
 // Operation is something that takes time and changes something.
 type Operation struct {
-	ID int `json:"id"`
-	// Does is what it does: "start", "stop", "restart", "reset", "apply", "edit",
-	// "errand NAME".
-	Does     string   `json:"does"`
+	ID   int           `json:"id"`
+	Does OperationKind `json:"does"`
+	// Of is the name of the snapshot, the branch or the errand that it is of.
+	Of       string   `json:"of,omitempty"`
 	Services []string `json:"services"` // what it is about
 	By       string   `json:"by"`       // who asked for it
 	// Ready is how many of the services are where they are to be.
@@ -53,7 +74,21 @@ func (o Operation) String() string {
 	if n := len(o.Services); n > 3 {
 		about = fmt.Sprintf("%d services", n)
 	}
-	return strings.TrimSpace(o.Does + " " + about)
+	switch {
+	case about == "":
+		return o.Title()
+	case o.Of != "":
+		return o.Title() + ": " + about
+	}
+	return o.Title() + " " + about
+}
+
+// Title says what it does, without its services.
+func (o Operation) Title() string {
+	if o.Does == Switch {
+		return "switch to the data of " + o.Of
+	}
+	return strings.TrimSpace(string(o.Does) + " " + o.Of)
 }
 
 // askedBy is the key of who asks for something in a context.
@@ -123,10 +158,10 @@ func newOperations(tell func([]Operation, bool)) *operations {
 
 // begin waits until no earlier operation has or wants any of the services. It
 // fails if the one who asked is gone by then, or cancelled it.
-func (o *operations) begin(ctx context.Context, does string, services []string) (*operation, error) {
+func (o *operations) begin(ctx context.Context, does OperationKind, of string, services []string) (*operation, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	op := &operation{Operation: Operation{Does: does, Services: slices.Clone(services), By: asker(ctx), State: OperationWaits, Began: time.Now()}, cancel: cancel}
+	op := &operation{Operation: Operation{Does: does, Of: of, Services: slices.Clone(services), By: asker(ctx), State: OperationWaits, Began: time.Now()}, cancel: cancel}
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.last++
@@ -301,7 +336,7 @@ func (o *operations) resume(earlier []Operation, progress func(services []string
 		o.list = append(o.list, op)
 		switch {
 		case was.State.Over():
-		case was.State == OperationRuns && slices.Contains([]string{"start", "restart", "reset"}, was.Does):
+		case was.State == OperationRuns && was.Does.brings():
 			op.progress = progress(was.Services)
 			o.follow(op)
 		default:
@@ -346,7 +381,7 @@ func (k *Keeper) CancelOperation(ctx context.Context, id int) error {
 	case op.stop != nil:
 		op.cancelled, op.Reason = true, why
 		op.stop()
-	case op.Does == "stop" || op.Does == "restart":
+	case op.Does == Stop || op.Does == Restart:
 		op.cancelled, op.Reason = true, why
 	default:
 		err = fmt.Errorf("operation %d, %s, can't be cancelled any more", id, op.Operation)

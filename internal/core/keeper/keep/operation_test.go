@@ -40,7 +40,7 @@ func TestOperations(t *testing.T) {
 
 		// One waits for another that has its service; a client that is gone by
 		// then is not obeyed.
-		op, err := w.keeper.ops.begin(t.Context(), "edit", []string{"shelf"})
+		op, err := w.keeper.ops.begin(t.Context(), Edit, "", []string{"shelf"})
 		require.NoError(t, err)
 		gone, cancel := context.WithCancel(t.Context())
 		stopped := make(chan error, 2)
@@ -94,7 +94,7 @@ func TestCancel(t *testing.T) {
 		assert.ErrorContains(t, w.keeper.CancelOperation(t.Context(), 1), "is over: cancelled")
 		assert.ErrorIs(t, w.keeper.CancelOperation(t.Context(), 9), ErrNoOperation)
 
-		op, err := w.keeper.ops.begin(t.Context(), "edit", []string{"shelf"})
+		op, err := w.keeper.ops.begin(t.Context(), Edit, "", []string{"shelf"})
 		require.NoError(t, err)
 		assert.ErrorContains(t, w.keeper.CancelOperation(t.Context(), op.ID), "can't be cancelled any more")
 		waits := make(chan error, 1)

@@ -32,7 +32,7 @@ func (k *Keeper) Start(ctx context.Context, prepare bool, names ...string) (time
 // startNamed is Start but for what comes before.
 func (k *Keeper) startNamed(ctx context.Context, prepare bool, names []string) (time.Time, error) {
 	set := k.chosen(names)
-	op, err := k.ops.begin(ctx, "start", set)
+	op, err := k.ops.begin(ctx, Start, "", set)
 	if err != nil {
 		return time.Time{}, err
 	}
@@ -126,7 +126,7 @@ func (k *Keeper) Stop(ctx context.Context, names ...string) ([]string, error) {
 		names = k.decl.Names()
 	}
 	set := k.plan.WithDependents(names...)
-	op, err := k.ops.begin(ctx, "stop", set)
+	op, err := k.ops.begin(ctx, Stop, "", set)
 	if err != nil && k.ctx.Err() != nil && !k.Busy() {
 		return nil, nil // another stop has ended everything, and the keeper with it
 	}
@@ -198,7 +198,7 @@ func (k *Keeper) Restart(ctx context.Context, withNeeds, prepare bool, names ...
 	} else if !withNeeds {
 		set = slices.DeleteFunc(set, func(n string) bool { return !slices.Contains(names, n) })
 	}
-	op, err := k.ops.begin(ctx, "restart", set)
+	op, err := k.ops.begin(ctx, Restart, "", set)
 	if err != nil {
 		return nil, began, err
 	}

@@ -65,7 +65,7 @@ func (k *Keeper) restartSoon(service, why string) {
 		return
 	}
 	k.background.Go(func() {
-		op, err := k.ops.begin(AskedBy(k.ctx, why), "restart", []string{service})
+		op, err := k.ops.begin(AskedBy(k.ctx, why), Restart, "", []string{service})
 		k.mu.Lock()
 		delete(k.restarting, service)
 		k.mu.Unlock()

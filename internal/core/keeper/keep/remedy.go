@@ -112,7 +112,7 @@ func (k *Keeper) remedy(ctx context.Context, id string, a check.Action) (f check
 		}
 		return f, "prepare is written to " + declare.FileName, nil
 	case check.EndHolder:
-		err := k.during(ctx, "remedy", f.Service, func() (err error) {
+		err := k.during(ctx, Remedy, f.Service, func() (err error) {
 			says, err = k.endHolder(ctx, a)
 			return err
 		})
@@ -137,7 +137,7 @@ func (k *Keeper) remedy(ctx context.Context, id string, a check.Action) (f check
 		if problem == nil {
 			return f, "it can be written now", nil
 		}
-		if err := k.during(ctx, "remedy", f.Service, problem.Mend); err != nil {
+		if err := k.during(ctx, Remedy, f.Service, problem.Mend); err != nil {
 			return f, "", err
 		}
 		return f, "done: " + problem.Remedy, nil
@@ -146,8 +146,8 @@ func (k *Keeper) remedy(ctx context.Context, id string, a check.Action) (f check
 }
 
 // during does something with a service as an operation.
-func (k *Keeper) during(ctx context.Context, does, service string, do func() error) error {
-	op, err := k.ops.begin(ctx, does, []string{service})
+func (k *Keeper) during(ctx context.Context, does OperationKind, service string, do func() error) error {
+	op, err := k.ops.begin(ctx, does, "", []string{service})
 	if err != nil {
 		return err
 	}

@@ -75,7 +75,7 @@ func (k *Keeper) Reset(ctx context.Context, names ...string) (began time.Time, e
 		return began, err
 	}
 	set := k.plan.WithDependents(names...)
-	op, err := k.ops.begin(ctx, "reset", set)
+	op, err := k.ops.begin(ctx, Reset, "", set)
 	if err != nil {
 		return began, err
 	}

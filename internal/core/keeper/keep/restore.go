@@ -1,6 +1,7 @@
 package keep
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -83,16 +84,16 @@ func (k *Keeper) RestoreSnapshot(ctx context.Context, name string, services ...s
 	if k.project.Copy != "" { // what it holds is thrown away in any case
 		kept = nil
 	}
-	return k.replace(ctx, "restore "+name+":", m, kept, "")
+	return k.replace(ctx, Restore, m, kept, "")
 }
 
 // replace carries a restore out. Kept is what becomes of the data that was there, branch the git
 // branch whose data it is then, "" if that does not change.
-func (k *Keeper) replace(ctx context.Context, does string, m, kept *snapshot.Manifest, branch string) (Restored, error) {
+func (k *Keeper) replace(ctx context.Context, does OperationKind, m, kept *snapshot.Manifest, branch string) (Restored, error) {
 	names := m.Names()
 	out := Restored{Name: m.Name, Services: names}
 	set := k.plan.WithDependents(names...)
-	op, err := k.ops.begin(ctx, does, set)
+	op, err := k.ops.begin(ctx, does, cmp.Or(branch, m.Title()), set)
 	if err != nil {
 		return out, err
 	}

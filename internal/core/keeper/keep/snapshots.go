@@ -139,7 +139,7 @@ func (k *Keeper) SaveSnapshot(ctx context.Context, name string, services ...stri
 // saveAs saves the data of services as a snapshot of which the name and what it is for are given.
 func (k *Keeper) saveAs(ctx context.Context, m *snapshot.Manifest, set []string) (*snapshot.Manifest, error) {
 	store, name := k.project.SnapshotsOf(m.Name), m.Title()
-	op, err := k.ops.begin(ctx, "save "+name+":", set)
+	op, err := k.ops.begin(ctx, Save, name, set)
 	if err != nil {
 		return nil, err
 	}
