@@ -239,7 +239,7 @@ func (o *operations) end(op *operation, state OperationState, reason string) {
 	if op.State.Over() {
 		return
 	}
-	op.State, op.Reason, op.Ended, op.progress = state, reason, time.Now(), nil
+	op.State, op.Says, op.Reason, op.Ended, op.progress = state, "", reason, time.Now(), nil
 	if op.holds || state == OperationCancelled {
 		op.holds = false
 		close(o.moved)

@@ -97,6 +97,8 @@ func TestCancel(t *testing.T) {
 		op, err := w.keeper.ops.begin(t.Context(), Edit, "", []string{"shelf"})
 		require.NoError(t, err)
 		assert.ErrorContains(t, w.keeper.CancelOperation(t.Context(), op.ID), "can't be cancelled any more")
+		w.keeper.ops.says(op, "1 of 2 GB")
+		assert.Equal(t, "1 of 2 GB", w.operation(op.ID).Says)
 		waits := make(chan error, 1)
 		go func() {
 			_, err := w.keeper.Stop(t.Context(), "shelf")
@@ -106,6 +108,7 @@ func TestCancel(t *testing.T) {
 		require.NoError(t, w.keeper.CancelOperation(t.Context(), op.ID+1))
 		assert.ErrorContains(t, <-waits, "was cancelled by the keeper before it began")
 		w.keeper.ops.finish(op, nil)
+		assert.Empty(t, w.operation(op.ID).Says, "it is not under way any more")
 		assert.Equal(t, supervise.Ready, w.status("shelf").State)
 	})
 }
