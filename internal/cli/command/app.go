@@ -59,7 +59,7 @@ func CollectLess(limit int64) {
 	debug.SetMemoryLimit(limit)
 }
 
-// Names returns the names of the commands that help shows.
+// Names returns the names of the commands in the help.
 func Names(root *cobra.Command) []string {
 	var out []string
 	for _, c := range root.Commands() {

@@ -91,7 +91,7 @@ func keeper(ctx context.Context, a *command.App) (*project.Project, *api.Client,
 	return p, client, err
 }
 
-// tellingOperations shows how far the operation is that does one of these.
+// tellingOperations shows the progress of the operation of one of these kinds.
 func tellingOperations(ctx context.Context, a *command.App, client *api.Client, does ...keep.OperationKind) (done func()) {
 	return a.Telling(func() string {
 		all, _ := client.Operations(ctx)

@@ -38,9 +38,9 @@ func awaitBackends(ctx context.Context, in *kind.Instance, report func(string)) 
 	}
 }
 
-// removeEmptyLocks removes lock files that a server made and was killed before it wrote its id
-// into them: a new one would refuse to start for good, as it can't tell whose they are (miscinit.c).
-// Here nobody else starts one on this data, and in this folder.
+// removeEmptyLocks removes lock files without a process id, as a server leaves them that is killed
+// between creating and writing them. A new server refuses to start while one exists (miscinit.c).
+// Only the project's keeper starts servers here, one at a time, so nobody is just writing it.
 func removeEmptyLocks(in *kind.Instance) error {
 	sockets, err := filepath.Glob(filepath.Join(in.Run, ".s.PGSQL.*.lock"))
 	if err != nil {

@@ -34,7 +34,7 @@ const (
 	Start   OperationKind = "start"
 	Stop    OperationKind = "stop"
 	Restart OperationKind = "restart"
-	Reset   OperationKind = "reset"   // begins their data anew
+	Reset   OperationKind = "reset"   // recreates their data
 	Apply   OperationKind = "apply"   // a changed declaration
 	Edit    OperationKind = "edit"    // the declaration's file
 	Remedy  OperationKind = "remedy"  // of a finding
@@ -44,7 +44,7 @@ const (
 	Errand  OperationKind = "errand"
 )
 
-// brings reports whether its services are ready at its end.
+// brings reports whether such an operation ends with its services ready.
 func (k OperationKind) brings() bool { return k == Start || k == Restart || k == Reset }
 
 // Over reports whether an operation has come to its end.
@@ -54,7 +54,7 @@ func (s OperationState) Over() bool { return s != OperationWaits && s != Operati
 type Operation struct {
 	ID   int           `json:"id"`
 	Does OperationKind `json:"does"`
-	// Of is the name of the snapshot, the branch or the errand that it is of.
+	// Of names its snapshot, branch or errand.
 	Of       string   `json:"of,omitempty"`
 	Services []string `json:"services"` // what it is about
 	By       string   `json:"by"`       // who asked for it

@@ -245,7 +245,7 @@ func (d *Driver) Launch(set func(func(*supervise.Status))) (supervise.Process, e
 	if err != nil {
 		return nil, err
 	}
-	if err := d.tellFacts(set); err != nil { // its other ports may have been taken by somebody
+	if err := d.tellFacts(set); err != nil { // launching may have chosen other ports
 		return nil, err
 	}
 	env, err := d.project.Environment(d.svc)

@@ -29,7 +29,7 @@ type Driver interface {
 	// Prepare does all that comes before the process. It calls set to show
 	// what it finds out and does.
 	Prepare(ctx context.Context, r Request, set func(func(*Status))) error
-	// Launch starts the process; set is for what it has been given only then.
+	// Launch starts the process. It calls set with what is only known then.
 	Launch(set func(func(*Status))) (Process, error)
 	Adopt(Left) (Process, error)
 	// Probe is the service's check; nil if only its process can be watched.
