@@ -287,6 +287,7 @@ func TestKilledWhileMigrating(t *testing.T) {
 				_ = syscall.Kill(s.Keeper.PID, syscall.SIGKILL)
 			} else if pid := s.Service["ledger"].PID; pid != 0 {
 				_ = syscall.Kill(pid, syscall.SIGKILL)
+				p.eventually(func(s status) bool { return s.Service["ledger"].PID != pid }) // the keeper knows it
 			}
 			reset := <-done
 			start := p.run("start", "ledger")
